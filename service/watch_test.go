@@ -10,6 +10,7 @@ import (
 	"inkret/core/finding"
 	"inkret/service/base"
 	"inkret/service/evidence"
+	"inkret/service/people"
 	"inkret/store"
 )
 
@@ -217,4 +218,38 @@ func TestWhatAWatchMayBe(t *testing.T) {
 		!strings.Contains(fmt.Sprint(all[0].Why), "skipper") {
 		t.Errorf("proposed are %+v, %v", all, err)
 	}
+}
+
+// TestAWatchWhoseOwnerLeft checks that the watch of somebody who left tells so, and belongs to who changes it then.
+func TestAWatchWhoseOwnerLeft(t *testing.T) {
+	w, _, id := matrixWorld(t)
+	noa, ben := w.person("Noa", base.Reviewer), w.person("Ben", base.Reviewer)
+	w.kept("skipper", "", "X-Skipper", "7")
+	v, err := w.Evidence.MakeWatch(t.Context(), noa, "quay", evidence.WatchSaid{Name: ptr("nightly"),
+		Captures: []int64{id}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	change := evidence.WatchSaid{PerMinute: ptr(20)}
+	if v, err = w.Evidence.ChangeWatch(t.Context(), ben, v.ID, change); err != nil || v.PersonID != noa.ID {
+		t.Errorf("changed by somebody else it belongs to %s, %v", v.Person, err)
+	}
+	if _, err := w.People.ChangePerson(t.Context(), w.who, noa.ID, people.PersonWish{Active: ptr(false)}); err != nil {
+		t.Fatal(err)
+	}
+	if v, err = w.Evidence.RunWatch(t.Context(), ben, v.ID); err != nil || !strings.Contains(v.Failing, "Noa") {
+		t.Errorf("of somebody who left it is %q, %v", v.Failing, err)
+	}
+	if v, err = w.Evidence.ChangeWatch(t.Context(), ben, v.ID, change); err != nil || v.PersonID != ben.ID {
+		t.Errorf("changed when its owner left it belongs to %s, %v", v.Person, err)
+	}
+	if v, err = w.Evidence.RunWatch(t.Context(), ben, v.ID); err != nil || v.Failing != "" || v.Runs[0].Calls != 1 {
+		t.Errorf("then it is %q, %v", v.Failing, err)
+	}
+	var many []evidence.CallAs
+	for range 101 {
+		many = append(many, evidence.CallAs{Audience: "skipper"})
+	}
+	_, err = w.Evidence.ChangeWatch(t.Context(), ben, v.ID, evidence.WatchSaid{Callers: many})
+	said(t, err, base.Invalid, "101")
 }

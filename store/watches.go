@@ -108,16 +108,16 @@ func (s *Watches) SetWatch(ctx context.Context, w Watch, calls []Capture, entry 
 			return ErrTaken
 		}
 		args := []any{w.Name, string(callers), w.Server, int64(w.Every / time.Hour), w.Begins, w.Ends, w.PerMinute,
-			w.Paused,
-			millis(w.Next)}
+			w.Paused, millis(w.Next), w.PersonID}
 		if w.ID == 0 {
 			err = tx.QueryRowContext(ctx,
-				`INSERT INTO watches (name, callers, server, hours, begins, ends, per_minute, paused, next, service_id, person_id, created)
-				VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`, append(args, service, w.PersonID,
+				`INSERT INTO watches (name, callers, server, hours, begins, ends, per_minute, paused, next, person_id, service_id, created)
+				VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`, append(args, service,
 					millis(w.Created))...).Scan(&w.ID)
 		} else {
 			_, err = tx.ExecContext(ctx,
-				`UPDATE watches SET name = ?, callers = ?, server = ?, hours = ?, begins = ?, ends = ?, per_minute = ?, paused = ?, next = ?
+				`UPDATE watches SET name = ?, callers = ?, server = ?, hours = ?, begins = ?, ends = ?, per_minute = ?, paused = ?, next = ?,
+				person_id = ?
 				WHERE id = ?`, append(args, w.ID)...)
 		}
 		if err != nil {

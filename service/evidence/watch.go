@@ -116,7 +116,7 @@ func (s *Evidence) MakeWatch(ctx context.Context, who base.Caller, service strin
 	return s.setWatch(ctx, who, w, say)
 }
 
-// ChangeWatch changes a watch. Who changes it becomes its owner.
+// ChangeWatch changes a watch. Who changes it becomes its owner where the owner left, or may make no calls any more.
 func (s *Evidence) ChangeWatch(ctx context.Context, who base.Caller, id int64, say WatchSaid) (WatchView, error) {
 	w, err := s.store.Watch(ctx, id)
 	if err != nil {
@@ -124,6 +124,11 @@ func (s *Evidence) ChangeWatch(ctx context.Context, who base.Caller, id int64, s
 	}
 	if !who.MayIn(w.Service, base.Reviewer) {
 		return WatchView{}, who.NotIn(w.Service, base.Reviewer)
+	}
+	if _, runs, err := s.asOwner(ctx, w); err != nil {
+		return WatchView{}, err
+	} else if !runs {
+		w.PersonID = who.ID
 	}
 	return s.setWatch(ctx, who, w, say)
 }
@@ -226,7 +231,11 @@ func (say *WatchSaid) into(w *store.Watch, c *contract.Contracts) error {
 	if say.Paused != nil {
 		w.Paused = *say.Paused
 	}
-	if n := len(say.Captures) * max(1, len(w.Callers)); n > maxWatchCalls {
+	calls := w.Calls
+	if say.Captures != nil {
+		calls = len(say.Captures)
+	}
+	if n := calls * max(1, len(w.Callers)); n > maxWatchCalls {
 		return base.NewProblem(base.Invalid, "make two of it", "a watch makes %d calls at the most, and these are %d",
 			maxWatchCalls, n)
 	}
@@ -356,12 +365,11 @@ func (s *Evidence) release(watch int64) {
 
 // makeWatched makes the calls of a watch. failed says why what came back does not count.
 func (s *Evidence) makeWatched(ctx context.Context, w store.Watch) (b store.Batch, failed string, err error) {
-	owner, err := s.base.Person(ctx, w.PersonID)
+	owner, runs, err := s.asOwner(ctx, w)
 	if err != nil {
 		return b, "", err
 	}
-	by := base.Caller{Person: owner}
-	if !owner.Active || !by.MayIn(w.Service, base.Reviewer) {
+	if !runs {
 		return b, "", base.NewProblem(base.Forbidden, "",
 			"%s, whose it is, may not make calls at %s any more; somebody else "+
 				"who changes it becomes its owner", base.ShownName(owner), w.Service)
@@ -392,6 +400,16 @@ func (s *Evidence) makeWatched(ctx context.Context, w store.Watch) (b store.Batc
 	b, err = s.send(ctx, who, store.Batch{Service: w.Service, Name: "watch: " + w.Name, Origin: store.FromWatch}, r,
 		out)
 	return b, failed, err
+}
+
+// asOwner returns whose a watch is, and whether they still may make calls.
+func (s *Evidence) asOwner(ctx context.Context, w store.Watch) (owner store.Person, runs bool, err error) {
+	owner, err = s.base.Person(ctx, w.PersonID)
+	if err != nil {
+		return owner, false, err
+	}
+	by := base.Caller{Person: owner}
+	return owner, owner.Active && by.MayIn(w.Service, base.Reviewer), nil
 }
 
 // orRecorded returns the callers, or one who stands for who made each call.
