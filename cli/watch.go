@@ -47,7 +47,7 @@ func (a *app) watchCommand() *cli.Command {
 			{
 				Name: "make", Usage: "make one", ArgsUsage: "NAME", Flags: append([]cli.Flag{service, formatFlag()},
 					said...),
-				Description: `Only GET and HEAD calls are made, to servers that an administrator has allowed, with the
+				Description: `Only safe calls (GET, HEAD, OPTIONS) are made, to servers that an administrator has allowed, with the
 credentials that are kept. What comes back is judged like any recording. If the server gives no
 answer or refuses the credentials, its owner is told once.
 

@@ -11,16 +11,18 @@ import (
 	"inkret/api/wire"
 )
 
-// TestWhoseBookingItIs plays the harbour's story in browsers: one skipper's token reads another's booking, and a finding
-// says so; the matrix shows two skippers side by side; release 2 and a watch close it without anybody's help, since the
-// call is denied now, and so is what reached the wrong audience by it; release 1 brings both back at the next run.
+// TestWhoseBookingItIs plays the harbour's story in browsers: one skipper's token reads another's booking, and
+// a finding says so; the matrix shows two skippers side by side; release 2 and a watch close it without
+// anybody's help, since the call is denied now, and so is what reached the wrong audience by it; release 1
+// brings both back at the next run.
 func TestWhoseBookingItIs(t *testing.T) {
 	s, _ := startDemo(t)
 	second := start(t, "demo", "--release", "2", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder",
 		"127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0")
 	home, marlo := t.TempDir(), t.TempDir()
 	signIn(t, s, home)
-	if r := run(t, marlo, strings.NewReader(demoPassword+"\n"), "sign-in", s.url, "--email", "marlo@fennick-quay.example",
+	if r := run(t, marlo, strings.NewReader(demoPassword+"\n"), "sign-in", s.url, "--email",
+		"marlo@fennick-quay.example",
 		"--password-stdin"); r.status != 0 {
 		t.Fatalf("exit %d %s", r.status, r.err)
 	}
@@ -44,7 +46,8 @@ func TestWhoseBookingItIs(t *testing.T) {
 		t.Fatalf("somebody else's bookings are %+v, notes %+v", found, note)
 	}
 	state := func(f wire.Finding) string {
-		return string(decode[wire.FindingDetail](t, must(home, "finding", "show", f.ID, "--format", "json")).Finding.State)
+		return string(decode[wire.FindingDetail](t, must(home, "finding", "show", f.ID, "--format",
+			"json")).Finding.State)
 	}
 
 	noor := newBrowser(t)
@@ -75,9 +78,11 @@ func TestWhoseBookingItIs(t *testing.T) {
 			t.Errorf("after the watch ran against release 2, %s is %s", f.Path, got)
 		}
 	}
-	noor.do("the proof is told", chromedp.Navigate(s.url+"/findings/"+found[0].ID), shows("the very call that leaked was denied"),
+	noor.do("the proof is told", chromedp.Navigate(s.url+"/findings/"+found[0].ID),
+		shows("the very call that leaked was denied"),
 		shows("Next to the capture that leaked"))
-	if text := must(home, "finding", "show", note[0].ID); !strings.Contains(text, "the very call that leaked was denied") {
+	if text := must(home, "finding", "show", note[0].ID); !strings.Contains(text,
+		"the very call that leaked was denied") {
 		t.Errorf("the command line says\n%s", text)
 	}
 

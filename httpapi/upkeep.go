@@ -98,6 +98,8 @@ var (
 	capturesDesc = gauge("captures", "Captures of all batches.")
 	bytesDesc    = gauge("captures_bytes", "Bytes of bodies of all batches.")
 	growingDesc  = gauge("recordings_open", "Recordings that are in progress.")
+	watchesDesc  = gauge("watches", "Watches that run by the clock.")
+	failingDesc  = gauge("watches_failing", "Watches of which the last run failed.")
 	queueDesc    = gauge("queue_length", "What waits to be sent, by queue.", "queue")
 	keysDesc     = gauge("keys", "Sessions and tokens that have not ended.", "kind")
 	sizeDesc     = gauge("database_bytes", "Bytes of the database, of what is free in it, and of its log.", "part")
@@ -109,7 +111,8 @@ var (
 
 // Describe implements [prometheus.Collector].
 func (n *numbers) Describe(to chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{findingsDesc, judgedDesc, capturesDesc, bytesDesc, growingDesc, queueDesc,
+	for _, d := range []*prometheus.Desc{findingsDesc, judgedDesc, capturesDesc, bytesDesc, growingDesc, watchesDesc,
+		failingDesc, queueDesc,
 		keysDesc, sizeDesc, waitDesc, waitsDesc, backupDesc} {
 		to <- d
 	}
@@ -134,7 +137,8 @@ func (n *numbers) Collect(to chan<- prometheus.Metric) {
 		}
 	}
 	for d, v := range map[*prometheus.Desc]float64{judgedDesc: float64(all.Judged), capturesDesc: float64(all.Captures),
-		bytesDesc: float64(all.Bytes), growingDesc: float64(all.Growing)} {
+		bytesDesc: float64(all.Bytes), growingDesc: float64(all.Growing), watchesDesc: float64(all.Watches),
+		failingDesc: float64(all.Failing)} {
 		put(d, prometheus.GaugeValue, v)
 	}
 	put(queueDesc, prometheus.GaugeValue, float64(all.Deliveries), "webhooks")

@@ -14,6 +14,8 @@ type Numbers struct {
 	Judged     int64                  // of those in all batches
 	Bytes      int64                  // of bodies that were judged
 	Growing    int                    // batches that recorders add to
+	Watches    int                    // that run by the clock
+	Failing    int                    // watches of which the last run failed
 	Deliveries int                    // that wait to be sent to hooks
 	Mails      int                    // that wait to be sent
 	Sessions   int                    // how many are in use
@@ -58,6 +60,8 @@ func (s *Database) Numbers(ctx context.Context) (Numbers, error) {
 		{`SELECT coalesce(sum(judged), 0) FROM batches WHERE done = 1`, &n.Judged, nil},
 		{`SELECT coalesce(sum(bytes), 0) FROM batches WHERE done = 1`, &n.Bytes, nil},
 		{`SELECT count(*) FROM batches WHERE growing = 1`, &n.Growing, nil},
+		{`SELECT count(*) FROM watches WHERE paused = 0`, &n.Watches, nil},
+		{`SELECT count(*) FROM watches WHERE failing <> ''`, &n.Failing, nil},
 		{`SELECT count(*) FROM deliveries WHERE next > 0`, &n.Deliveries, nil},
 		{`SELECT count(*) FROM mails WHERE next > 0`, &n.Mails, nil},
 		{`SELECT count(*) FROM keys WHERE kind = 'session' AND expires > ?`, &n.Sessions, []any{now}},

@@ -255,7 +255,7 @@ func (s *Evidence) watched(ctx context.Context, service string, id int64) (store
 	case c.Service != service:
 		return c, base.NewProblem(base.Invalid, "", "capture %d is of %s", id, c.Service)
 	case !safe(c.Method):
-		return c, base.NewProblem(base.Invalid, "a watch makes GET and HEAD calls",
+		return c, base.NewProblem(base.Invalid, "a watch makes GET, HEAD and OPTIONS calls",
 			"%s of capture %d may change something at the server", c.Method, id)
 	}
 	e, err := s.vault.OpenExchange(c.Sealed)
