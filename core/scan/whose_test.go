@@ -188,11 +188,6 @@ func TestResponsesTellWhoAsks(t *testing.T) {
 	if foreign, _ := ask(j, "Authorization: Basic abc"); foreign {
 		t.Error("what was of two people is of one again")
 	}
-	for _, text := range []string{"abc", "\"7\"", ":7"} {
-		if strings.Contains(fmt.Sprint(known), text) {
-			t.Errorf("what is kept shows %s", text)
-		}
-	}
 }
 
 // TestOutlinesKeepWhoseTheyAre checks that stand-ins for values are not taken for somebody else's, and that what was
