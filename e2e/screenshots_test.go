@@ -8,7 +8,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
@@ -39,14 +38,10 @@ func TestScreenshots(t *testing.T) {
 	shot("finding", chromedp.Click(`//tr[contains(., "password_hash")][contains(., "visitor")]//a`, chromedp.BySearch),
 		shows("How it is usually mended"), shows("password_hash"), chromedp.WaitVisible(`.wire-row.chosen`))
 	shot("standing", chromedp.Navigate(s.url+"/standing"), shows("Skipper.password_hash"))
-	b.do("somebody asks", chromedp.Evaluate(`fetch("/api/v1/requests", {method: "POST", headers: {"Content-Type": "application/json"}, body: JSON.stringify({service: "fennick-quay", endpoint: "GET /v1/bookings/{booking_id}", audience: "harbour-office",
-		entity: "Skipper", field: "phone", needed_by: "arrivals board", reason: "the desk rings who has not come by the evening"})}).then((r) => r.status)`, nil, func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }))
-	shot("request", chromedp.Navigate(s.url+"/requests/1"), shows("Would be written"))
 	shot("result", chromedp.Navigate(s.url+"/results/2"), shows("9 findings new against main"))
 	b.do("the endpoints", chromedp.Navigate(s.url+"/endpoints"), shows("GET /v1/berths"))
 	shot("endpoint", chromedp.Click(`//a[text()="GET /v1/bookings/{booking_id}"]`, chromedp.BySearch),
 		chromedp.WaitVisible(`.wire-row`))
-	shot("captures", chromedp.Navigate(s.url+"/captures"), shows("visitor.har"))
 	shot("capture", chromedp.Navigate(s.url+"/captures/1"), chromedp.WaitVisible(`.wire-row`))
 	shot("entities", chromedp.Navigate(s.url+"/entities/fennick-quay/Skipper"), shows("loyalty_tier"))
 	shot("exposure", chromedp.Navigate(s.url+"/exposure"), shows("Berth.id"))
@@ -61,6 +56,7 @@ func TestScreenshots(t *testing.T) {
 		shows("its name tells of something personal"), chromedp.Click(`[aria-label="Class of Skipper.email"]`),
 		chromedp.KeyEvent(kb.ArrowUp+kb.Enter), press("Save 1 class"), shows("waits for a second person"))
 	shot("revision", chromedp.Navigate(s.url+"/contracts/fennick-quay/revisions/2"), shows("waits for a second person"))
+	againPictures(t, s, b, shot)
 	recorded := s.address(t, "recorded")
 	b.do("watch", chromedp.Evaluate(`localStorage.setItem("inkret.theme", "dark")`, nil),
 		chromedp.Navigate(s.url+"/live"), shows("watching"))
@@ -78,6 +74,20 @@ func TestScreenshots(t *testing.T) {
 	if said := b.said(); len(said) > 0 {
 		t.Errorf("the browser complains: %q", said)
 	}
+}
+
+// againPictures writes the pictures of calls made again, as every audience and by the clock.
+func againPictures(t *testing.T, s *server, b *browser, shot func(string, ...chromedp.Action)) {
+	home := as(t, s, "noor")
+	found := decode[wire.FindingPage](t, run(t, home, nil, "finding", "list", "--kind", "foreign-record", "--search",
+		"booking_id", "--format", "json").out).Items[0].ID
+	b.do("what would be sent", chromedp.Navigate(s.url+"/findings/"+found), shows("another person's"), settled(),
+		chromedp.Click(`//section[@aria-label="Evidence"]//a`, chromedp.BySearch), shows("As every audience…"),
+		button("As every audience…"), shows("Nothing was sent yet"))
+	shot("matrix", button("Make 4 calls"), shows("skipper (vesna)"), shows("$.data.ref"))
+	run(t, home, nil, "watch", "make", "nightly", "--proposed", "--window", "01:00-04:00", "--per-minute", "600")
+	run(t, home, nil, "watch", "run", "1")
+	shot("watch", chromedp.Navigate(s.url+"/watches/1"), shows("nightly"))
 }
 
 // terminalPictures writes the pictures of the commands.
