@@ -93,7 +93,7 @@ func TestFromAContractToAMovedFinding(t *testing.T) {
 	}
 	cut := run(t, home, bytes.NewReader(data[:len(data)-300]), "capture", "upload", "-")
 	if cut.status != 2 || !strings.Contains(cut.err, "the file ends in the middle") ||
-		!strings.Contains(cut.out, "11 captures") {
+		!strings.Contains(cut.out, "12 captures") {
 		t.Errorf("a recording cut off: exit %d\n%s%s", cut.status, cut.out, cut.err)
 	}
 	for _, list := range []struct{ args, want string }{{"capture batches", "visitor.har"}, {"capture list --leaking",
@@ -327,7 +327,8 @@ func TestKilledInTheMiddleOfAChange(t *testing.T) {
 		for i := range many / endpoints {
 			fmt.Fprintf(&members, `,"member_%d":"m%d@quay.example"`, i, i)
 		}
-		entries = append(entries, inHAR(fmt.Sprintf("/v1/x%c", 'a'+e), "application/json", `{"id":1`+members.String()+"}"))
+		entries = append(entries, inHAR(fmt.Sprintf("/v1/x%c", 'a'+e), "application/json", `{"id":1`+members.String()+
+			"}"))
 		entries[e].(map[string]any)["request"].(map[string]any)["url"] =
 			fmt.Sprintf("https://api.fennick-quay.example/v1/x%c", 'a'+e)
 	}
@@ -431,7 +432,8 @@ func TestEveryWayToNarrowAListAgrees(t *testing.T) {
 	said := map[string]string{"state": "any", "severity": "critical,low", "kind": "secret-value,unexpected-field",
 		"audience": one.Audience, "team": *one.Team, "entity": *one.Entity, "field": *one.Field,
 		"assigned": "nobody", "label": "Quay", "service": "fennick-quay", "due": "2099-01-01", "waiver": "asked",
-		"shape": "", "value": "", "batch": strconv.FormatInt(detail.Evidence[0].BatchID, 10), "q": "skippers",
+		"shape": "", "value": "", "proof": "doubted", "batch": strconv.FormatInt(detail.Evidence[0].BatchID, 10),
+		"q":        "skippers",
 		"endpoint": endpoint, "sort": "path"}
 	for _, g := range decode[wire.FindingGroups](t, get("/api/v1/findings/groups?by=shape")).Groups {
 		if q, err := url.ParseQuery(g.Query); err == nil && said["shape"] == "" {
@@ -479,7 +481,7 @@ func TestEveryWayToNarrowAListAgrees(t *testing.T) {
 		if grouped != len(want) {
 			t.Errorf("%s: groups have %d, the interface %d", f.Name, grouped, len(want))
 		}
-		if len(want) == 0 && f.Name != "waiver" || len(want) == total &&
+		if len(want) == 0 && f.Name != "waiver" && f.Name != "proof" || len(want) == total &&
 			!slices.Contains([]string{"state", "service", "sort", "due", "assigned"}, f.Name) {
 			t.Errorf("%s = %s narrows nothing, or all away: %d of %d", f.Name, text, len(want), total)
 		}

@@ -195,7 +195,7 @@ func TestTheCatalogueInTheConsole(t *testing.T) {
 		shows("edit fennick-quay"), tab("As text"), shows("-  berth-card:"))
 	b.do("the shape is proposed again", press("Save"), shows("Save as a revision"), confirm("Save"),
 		shows("is in force"), chromedp.Navigate(s.url+"/contracts?tab=shapes"),
-		shows("3 places of Berth grant the same 4"), press("Pull out as a shape"), confirm("Look at the change"),
+		shows("4 places of Berth grant the same 4"), press("Pull out as a shape"), confirm("Look at the change"),
 		shows("edit fennick-quay"))
 	b.do("other forms are shown", chromedp.Evaluate(`sessionStorage.clear()`, nil),
 		chromedp.Navigate(s.url+"/contracts?tab=forms&form=typescript"), shows("export type GetV1Berths2XX"))

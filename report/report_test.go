@@ -38,7 +38,7 @@ func TestJSONIsAsDocumented(t *testing.T) {
 		t.Fatal(err)
 	}
 	documented := `{"inkret": 1, "rules": 4, "service": "s",
-	 "summary": {"captures": 3, "judged": 2, "skipped": 1, "bytes": 20000, "excess_bytes": 5000, "by_severity": {"critical": 0, "high": 1, "medium": 0, "low": 1, "info": 0}},
+	 "summary": {"captures": 3, "judged": 2, "skipped": 1, "bytes": 20000, "excess_bytes": 5000, "undetermined": 0, "by_severity": {"critical": 0, "high": 1, "medium": 0, "low": 1, "info": 0}},
 	 "findings": [{"fingerprint": "00112233445566ff", "kind": "sensitive-field", "severity": "high", "cwe": 213, "endpoint": "GET /a/{id}", "audience": "visitor", "audience_by": "assumed",
 	   "direction": "response", "status": 200, "path": "$.data.email", "entity": "Skipper", "field": "email", "class": "personal", "spots": 4, "captures": 2, "bytes": 140,
 	   "sample": "s•••@•••", "why": "not granted; Skipper.email is personal", "first": {"file": "monday.har", "entry": 3, "pointer": "/data/email"}},
