@@ -3,6 +3,7 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -126,7 +127,9 @@ func compared(t *testing.T, dir string) {
 	b := newBrowser(t)
 	b.signIn(s, demoReviewer)
 	var png []byte
-	b.do("compare", chromedp.Navigate(s.url+"/captures/compare?before=1&after=36"), shows("no more"), settled(),
+	after := decode[wire.CapturePage](t, run(t, home, nil, "capture", "list", "--repeats", "1", "--format", "json").out)
+	b.do("compare", chromedp.Navigate(fmt.Sprintf("%s/captures/compare?before=1&after=%d", s.url, after.Items[0].ID)),
+		shows("no more"), settled(),
 		chromedp.CaptureScreenshot(&png))
 	if err := os.WriteFile(filepath.Join(dir, "compare.png"), png, 0o644); err != nil {
 		t.Fatal(err)

@@ -214,6 +214,20 @@ func TestWhatAWatchMayBe(t *testing.T) {
 	if v, err = w.Evidence.WatchOf(t.Context(), v.ID); err != nil || len(v.Runs) != 0 {
 		t.Errorf("paused it ran: %+v, %v", v.Runs, err)
 	}
+	if v, err = w.Evidence.ChangeWatch(t.Context(), w.who, v.ID, evidence.WatchSaid{Paused: ptr(false)}); err != nil {
+		t.Fatal(err)
+	}
+	for want, hour := range []int{12, 23} { // it is due, and the service was down in its hours
+		y, m, d := w.clock.now.UTC().Date()
+		w.clock.now = time.Date(y, m, d+1, hour, 0, 0, 0, time.UTC)
+		if err := w.Evidence.RunWatches(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		if v, err = w.Evidence.WatchOf(t.Context(), v.ID); err != nil || len(v.Runs) != want ||
+			!v.Next.After(w.clock.now) {
+			t.Errorf("at %d it ran %d times, and runs at %s, %v", hour, len(v.Runs), v.Next, err)
+		}
+	}
 	if all, err := w.Evidence.Propose(t.Context(), "quay"); err != nil || len(all) != 1 || all[0].ID != id ||
 		!strings.Contains(fmt.Sprint(all[0].Why), "skipper") {
 		t.Errorf("proposed are %+v, %v", all, err)

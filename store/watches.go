@@ -79,6 +79,14 @@ func (s *Watches) DueWatches(ctx context.Context, now time.Time) ([]Watch, error
 		` WHERE paused = 0 AND next <= ? ORDER BY next`, millis(now))
 }
 
+// PutOffWatch says when a watch runs next.
+func (s *Watches) PutOffWatch(ctx context.Context, id int64, next time.Time) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, `UPDATE watches SET next = ? WHERE id = ?`, millis(next), id)
+		return err
+	})
+}
+
 // Watch returns one watch, or [ErrNotFound].
 func (s *Watches) Watch(ctx context.Context, id int64) (Watch, error) {
 	w, err := scanWatch(s.db.read.QueryRowContext(ctx, `SELECT `+watchColumns+watchTables+` WHERE watches.id = ?`, id))

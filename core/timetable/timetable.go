@@ -40,25 +40,40 @@ const (
 	mostJitter = 30 * time.Minute
 )
 
-// Next returns when something is done next that was done at a time. share is at random between 0 and 1.
+// Next returns when something is done next that was done at a time. share is at random between 0 and 1. What is done
+// every day or less often is done at the beginning of its window, so that one run too many or too late moves no others.
 func (p Plan) Next(last time.Time, share float64) time.Time {
-	late := time.Duration(share * float64(min(p.Every/jitter, mostJitter)))
-	next := last.UTC().Add(p.Every).Truncate(time.Second)
-	if p.Within(next) {
-		if later := next.Add(late); p.Within(later) {
-			return later
+	last = last.UTC().Truncate(time.Second)
+	next := last.Add(p.Every)
+	if p.Begins != p.Ends && p.Every >= day*time.Minute {
+		if next = p.opened(next); !next.After(last.Add(p.Every / 2)) {
+			next = next.AddDate(0, 0, 1)
 		}
-		return next
 	}
-	midnight := time.Date(next.Year(), next.Month(), next.Day(), 0, 0, 0, 0, time.UTC)
-	begins := midnight.Add(time.Duration(p.Begins) * time.Minute)
-	if begins.Before(next) {
-		begins = begins.AddDate(0, 0, 1)
-	}
-	if later := begins.Add(late); p.Within(later) {
+	next = p.Soon(next)
+	late := time.Duration(share * float64(min(p.Every/jitter, mostJitter)))
+	if later := next.Add(late); p.Within(later) {
 		return later
 	}
-	return begins
+	return next
+}
+
+// Soon returns when something that is due at a time may be done: then, or when the window is next.
+func (p Plan) Soon(at time.Time) time.Time {
+	if p.Within(at) {
+		return at
+	}
+	return p.opened(at).AddDate(0, 0, 1)
+}
+
+// opened returns when the window began last, at a time.
+func (p Plan) opened(at time.Time) time.Time {
+	at = at.UTC()
+	began := time.Date(at.Year(), at.Month(), at.Day(), 0, p.Begins, 0, 0, time.UTC)
+	if began.After(at) {
+		return began.AddDate(0, 0, -1)
+	}
+	return began
 }
 
 // Within reports whether a time is in the window.

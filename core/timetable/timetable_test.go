@@ -28,8 +28,12 @@ func TestWhenSomethingIsDoneNext(t *testing.T) {
 		{Plan{time.Hour, 22 * 60, 5 * 60}, "2026-05-01 22:30", 0, "2026-05-01 23:30"},
 		{Plan{time.Hour, 22 * 60, 5 * 60}, "2026-05-02 03:59", 0.999, "2026-05-02 04:59"},
 		{Plan{time.Hour, 22 * 60, 5 * 60}, "2026-05-02 04:30", 0, "2026-05-02 22:00"},
-		{Plan{24 * time.Hour, 60, 120}, "2026-05-02 01:30", 0, "2026-05-03 01:30"},
-		{Plan{24 * time.Hour, 60, 120}, "2026-05-02 03:00", 0, "2026-05-04 01:00"},
+		{Plan{24 * time.Hour, 60, 120}, "2026-05-02 01:30", 0, "2026-05-03 01:00"},
+		{Plan{24 * time.Hour, 60, 120}, "2026-05-02 01:30", 0.5, "2026-05-03 01:15"},
+		{Plan{24 * time.Hour, 60, 120}, "2026-05-02 03:00", 0, "2026-05-03 01:00"}, // by hand, in the morning
+		{Plan{24 * time.Hour, 60, 120}, "2026-05-02 14:00", 0, "2026-05-04 01:00"},
+		{Plan{24 * time.Hour, 23 * 60, 60}, "2026-05-02 00:30", 0.999, "2026-05-02 23:29"},
+		{Plan{7 * 24 * time.Hour, 60, 120}, "2026-05-02 09:00", 0, "2026-05-09 01:00"},
 		{Plan{7 * 24 * time.Hour, 0, 0}, "2026-05-02 03:00", 0, "2026-05-09 03:00"},
 	} {
 		got := one.plan.Next(at(one.last), one.share).Truncate(time.Minute)
@@ -45,8 +49,21 @@ func TestWhenSomethingIsDoneNext(t *testing.T) {
 		}
 		last := at("2026-05-01 10:00").Add(time.Duration(r.IntN(day*60)) * time.Second)
 		next := p.Next(last, r.Float64())
-		if !p.Within(next) || next.Before(last.Add(p.Every-time.Second)) || next.After(last.Add(p.Every+25*time.Hour)) {
+		if !p.Within(next) || next.Before(last.Add(p.Every/2)) || next.After(last.Add(p.Every+25*time.Hour)) {
 			t.Fatalf("%+v after %s: %s", p, last, next)
+		}
+	}
+}
+
+// TestWhenSomethingIsDoneSoon checks when what is due may be done.
+func TestWhenSomethingIsDoneSoon(t *testing.T) {
+	at := time.Date(2026, 5, 2, 0, 30, 0, 0, time.UTC)
+	for _, one := range []struct {
+		begins, ends int
+		want         string
+	}{{0, 0, "02 00:30"}, {0, 60, "02 00:30"}, {23 * 60, 60, "02 00:30"}, {60, 120, "02 01:00"}, {0, 30, "03 00:00"}} {
+		if got := (Plan{time.Hour, one.begins, one.ends}).Soon(at).Format("02 15:04"); got != one.want {
+			t.Errorf("%+v: %s", one, got)
 		}
 	}
 }

@@ -47,6 +47,7 @@ type Store interface {
 		error)
 	WatchCalls(ctx context.Context, watch int64) ([]store.Capture, error)
 	RemoveWatch(ctx context.Context, id int64, entry store.TrailEntry) error
+	PutOffWatch(ctx context.Context, id int64, next time.Time) error
 	RanWatch(ctx context.Context, w store.Watch, run store.WatchRun, next time.Time) error
 	WatchRuns(ctx context.Context, watch int64, limit int) ([]store.WatchRun, error)
 	WorthWatching(ctx context.Context, service string, most int) ([]store.Capture, error)

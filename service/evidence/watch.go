@@ -162,7 +162,7 @@ func (s *Evidence) setWatch(ctx context.Context, who base.Caller, w store.Watch,
 		calls = append(calls, c)
 	}
 	if w.Next.IsZero() || say.Every != nil || say.Window != nil {
-		w.Next = planOf(&w).Next(s.base.Now().Add(-w.Every), 0) // soon, in its hours
+		w.Next = planOf(&w).Soon(s.base.Now())
 	}
 	did := "change watch"
 	if w.ID == 0 {
@@ -306,6 +306,12 @@ func (s *Evidence) RunWatches(ctx context.Context) error {
 		return err
 	}
 	for _, w := range due {
+		if now, plan := s.base.Now(), planOf(&w); !plan.Within(now) { // the service was down in its hours
+			if err := s.store.PutOffWatch(ctx, w.ID, plan.Soon(now)); err != nil {
+				return err
+			}
+			continue
+		}
 		if err := s.runWatch(ctx, w); err != nil && ctx.Err() == nil {
 			s.base.Log.Error("a watch could not run", "watch", w.ID, "error", err.Error())
 		}

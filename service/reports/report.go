@@ -26,7 +26,8 @@ var GapWords = []struct{ Gap, Whole, Words string }{
 	{review.NeverCaptured, review.Contracted, "contracted endpoints were never captured"},
 	{review.NeverExercised, review.Responses, "responses were never seen, by audience and status"},
 	{review.NeverTried, review.AudienceEndpoints, "endpoints were never tried by an audience that they are for"},
-	{review.Undetermined, review.OwnRecords, "responses limited to own records have some of nobody knows whom"},
+	{review.Undetermined, review.OwnRecords,
+		"responses limited to own records have some whose owner or caller is unknown"},
 	{review.FieldsUnclassed, review.Fields, "fields have no class"},
 }
 

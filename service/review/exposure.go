@@ -374,7 +374,7 @@ const (
 	NeverTried        = "never-tried"
 	// responses that are limited to the caller's own records, as far as they were seen
 	OwnRecords   = "own-records"
-	Undetermined = "undetermined" // of these, those with records of nobody knows whom
+	Undetermined = "undetermined" // of these, those with records of which owner or caller is unknown
 )
 
 // Coverage returns the coverage of a service.

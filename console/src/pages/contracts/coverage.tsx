@@ -24,7 +24,7 @@ const gaps: { kind: CoverageGap["kind"]; whole: string; title: string; missing: 
     kind: "undetermined",
     whole: "own-records",
     title: "Own records told apart",
-    missing: "with records of nobody knows whom",
+    missing: "with an owner or caller unknown",
   },
   { kind: "unclassed", whole: "fields", title: "Fields classed", missing: "without a class" },
 ];
@@ -40,10 +40,11 @@ export function CoveragePanel({ service }: { service: string }) {
   if (coverage.error) return <Failed error={coverage.error} again={() => coverage.refetch()} />;
   const { numbers, gaps: all, trend } = coverage.data;
   const chosen = get("gap");
+  const never = new Set(all.filter((g) => g.kind === "never-captured").map((g) => g.endpoint_id));
   const shown = chosen ? all.filter((g) => g.kind === chosen) : all;
   return (
     <div className="stack">
-      <div className="count-row">
+      <div className="count-row six">
         {gaps.map((g) => {
           const whole = numbers[g.whole] ?? 0;
           const missing = numbers[g.kind] ?? 0;
@@ -127,7 +128,7 @@ export function CoveragePanel({ service }: { service: string }) {
                 ) : (
                   <>
                     <Link to="/captures">capture it{g.audience ? ` as ${g.audience}` : ""}</Link>
-                    {g.endpoint_id && g.kind !== "never-captured" && (
+                    {g.endpoint_id && !never.has(g.endpoint_id) && /^(GET|HEAD) /.test(g.endpoint ?? "") && (
                       <>
                         {" "}
                         or <Link to={`/matrix?endpoint=${g.endpoint_id}`}>call it as every audience</Link>

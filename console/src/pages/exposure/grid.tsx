@@ -18,8 +18,8 @@ const states = [
   { sign: "✓", word: "granted", kind: "granted" },
   { sign: "◌", word: "granted, never seen", kind: "promised" },
   { sign: "‼", word: "leaking", kind: "leaking" },
-  { sign: "@", word: "granted of the caller's own records", kind: "granted" },
-  { sign: "@", word: "granted of the caller's own records, never seen", kind: "promised" },
+  { sign: "@", word: "granted, of own records", kind: "granted" },
+  { sign: "@", word: "granted, of own records, never seen", kind: "promised" },
   { sign: "·", word: "withheld", kind: "withheld" },
 ] as const;
 const withheld = states.length - 1;
