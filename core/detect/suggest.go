@@ -119,21 +119,36 @@ var people = words("user users person people customer client member guest visito
 	"patient student tenant contact subscriber " +
 	"traveller passenger driver sailor captain applicant candidate citizen resident account profile author")
 
-// telledBy looks for telling words in a comment.
+// telledBy looks for telling words in a comment. They tell where a phrase ends with them, or goes on with a word that
+// says more of them: in "phone of the owner" a phone is spoken of, in "access token permissions" permissions are, and
+// in "pass one or more topics" or "address the sender" nothing is but what to do.
 func telledBy(note string) (catalog.Class, string) {
 	found, word := catalog.Unclassed, ""
-	all := strings.FieldsFunc(strings.ToLower(note), func(r rune) bool { return !(r >= 'a' && r <= 'z') && r < 0x80 })
-	for i := range all {
-		if reversing[all[i]] {
-			return catalog.Unclassed, ""
-		}
-		joined := ""
-		for k := i; k < len(all) && k < i+3; k++ {
-			joined += all[k]
-			if c := telling[joined].Class; c > found {
-				found, word = c, strings.Join(all[i:k+1], " ")
+	for phrase := range strings.FieldsFuncSeq(strings.ToLower(note), func(r rune) bool {
+		return strings.ContainsRune(".,;:!?()[]{}\"<>|\n\r\t/", r)
+	}) {
+		all := strings.FieldsFunc(phrase, func(r rune) bool { return !(r >= 'a' && r <= 'z') && r < 0x80 })
+		for i := range all {
+			if reversing[all[i]] {
+				return catalog.Unclassed, ""
+			}
+			joined := ""
+			for k := i; k < len(all) && k < i+3; k++ {
+				joined += all[k]
+				ends := k+1 == len(all) || saysMore[all[k+1]]
+				if c := telling[joined].Class; c > found && ends && !(i > 0 && toDo[all[i-1]]) {
+					found, word = c, strings.Join(all[i:k+1], " ")
+				}
 			}
 		}
 	}
 	return found, word
 }
+
+// saysMore lists words that say more of the noun before them, toDo those behind which a word is a verb.
+var (
+	saysMore = words("of for in on at to by from with without as is are was were be been has have had and or but nor that " +
+		"which who whose when where while if used using stored kept sent given shown set only per after before under " +
+		"behind via not may can could must will would should it they he she so than then into about during until")
+	toDo = words("to please you we can could may might must will would should shall cannot not")
+)
