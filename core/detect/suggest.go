@@ -54,6 +54,21 @@ var (
 		"reason message detail details")
 )
 
+// kept lists words for what is meant for those who run a service, beside what merely belongs to its works.
+var kept = words("internal private note notes remark remarks flag flags admin score rating risk cost margin purchase " +
+	"wholesale supplier debug trace raw meta staff desk audit reviewed blocked locked attempts failed campaign token " +
+	"hash checksum comment comments insurance moderation moderator fraud secret hidden")
+
+// Kept reports whether a field's name tells of what is meant for those who run a service alone.
+func Kept(field string) bool {
+	for _, w := range Words(nil, []byte(field)) {
+		if kept[w] {
+			return true
+		}
+	}
+	return false
+}
+
 func words(list string) map[string]bool {
 	m := map[string]bool{}
 	for _, w := range strings.Fields(list) {

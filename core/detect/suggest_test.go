@@ -6,6 +6,17 @@ import (
 	"inkret/core/catalog"
 )
 
+// TestWhatIsKeptInside checks names of what is for those who run a service, and of what belongs to its works.
+func TestWhatIsKeptInside(t *testing.T) {
+	for name, want := range map[string]bool{"private_note": true, "internalMargin": true, "purchase_price": true,
+		"staff_remark": true, "tokenKey": true, "risk-score": true, "id": false, "ownerId": false, "created_at": false,
+		"sort": false, "notify": false, "annotation": false} {
+		if Kept(name) != want {
+			t.Errorf("%s: %v", name, !want)
+		}
+	}
+}
+
 func TestSuggestedClasses(t *testing.T) {
 	for _, c := range []struct {
 		entity, field string

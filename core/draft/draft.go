@@ -215,6 +215,7 @@ func (w *writer) entities() *document.Value {
 	for _, o := range w.sketch.Objects {
 		fields, relations := &document.Value{Kind: document.Map, Block: true}, &document.Value{Kind: document.Map,
 			Block: true}
+		inside := w.inside(o)
 		for _, m := range o.Members {
 			if m.Object != nil {
 				v := document.Mapping().Set("entity", document.Text(m.Object.Name))
@@ -230,7 +231,7 @@ func (w *writer) entities() *document.Value {
 			case s.Class == catalog.Unclassed:
 				v.Above = w.ask(o.Name, m.Name, "which class? "+s.Reason+
 					"; left out of every response until it has one")
-			case s.Class >= catalog.Personal:
+			case s.Class >= catalog.Personal || s.Class == catalog.Internal && detect.Kept(m.Name):
 				v.Set("class", document.Text(s.Class.String()))
 				if !m.WriteOnly {
 					v.Above = w.ask(o.Name, m.Name, fmt.Sprintf("who may see it? %s (%s); left out of every response",
@@ -238,6 +239,9 @@ func (w *writer) entities() *document.Value {
 				}
 			default:
 				v.Set("class", document.Text(s.Class.String()))
+				if s.Class == catalog.Internal && len(inside) > 0 {
+					v.Above, inside = w.ask(o.Name, m.Name, insideWords(inside)), nil
+				}
 			}
 			if m.Note != "" {
 				v.Set("note", document.Text(comment(clip(m.Note))))
@@ -265,6 +269,27 @@ func (w *writer) entities() *document.Value {
 	return all
 }
 
+// inside lists the fields of an object that are granted though they are internal.
+func (w *writer) inside(o *schema.Object) (names []string) {
+	for _, m := range o.Members {
+		if w.granted(o, m) && w.suggest(o, m).Class == catalog.Internal && !m.WriteOnly {
+			names = append(names, m.Name)
+		}
+	}
+	return names
+}
+
+// insideWords asks about fields that are granted though they are internal.
+func insideWords(names []string) string {
+	const most = 12
+	more := ""
+	if n := len(names) - most; n > 0 {
+		names, more = names[:most], fmt.Sprintf(" and %d more", n)
+	}
+	return fmt.Sprintf("do callers need %s%s? internal, and granted wherever it goes out today", strings.Join(names, ", "),
+		more)
+}
+
 func times(n int) string {
 	if n == 1 {
 		return "once"
@@ -282,7 +307,7 @@ func clip(s string) string {
 
 func (w *writer) ask(entity, field, text string) string {
 	w.questions = append(w.questions, Question{entity, field, text})
-	return "question: " + comment(text)
+	return "? " + comment(text)
 }
 
 func form(m *schema.Member) *document.Value {
@@ -377,10 +402,11 @@ func nothingOr(g *document.Value) *document.Value {
 	return g
 }
 
-// granted reports whether a draft grants a field: it is not sensitive, and has a class.
+// granted reports whether a draft grants a field: it has a class, is not sensitive, and is not meant for those who run
+// the service alone.
 func (w *writer) granted(o *schema.Object, m *schema.Member) bool {
 	c := w.suggest(o, m).Class
-	return m.Object == nil && (c == catalog.Public || c == catalog.Internal)
+	return m.Object == nil && (c == catalog.Public || c == catalog.Internal && !detect.Kept(m.Name))
 }
 
 func identifier(o *schema.Object) string {

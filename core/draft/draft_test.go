@@ -299,3 +299,59 @@ func TestADraftAsksWhoseRecordsThereAre(t *testing.T) {
 		read(t, limited)
 	}
 }
+
+// TestNothingInternalIsGrantedSilently checks that what is meant for the house is left out and asked about, and that
+// what belongs to the works is granted with one question.
+func TestNothingInternalIsGrantedSilently(t *testing.T) {
+	const described = `openapi: 3.0.3
+info: {title: quay, version: "1"}
+paths:
+  /boats/{id}:
+    get:
+      responses:
+        "200":
+          description: a boat
+          content:
+            application/json:
+              schema: {$ref: "#/components/schemas/Boat"}
+components:
+  schemas:
+    Boat:
+      type: object
+      properties:
+        id: {type: integer}
+        label: {type: string, description: "Pass one or more labels"}
+        private_note: {type: string}
+        internal_margin: {type: number}
+        purchase_price: {type: number}
+        staff_remark: {type: string}
+        tokenKey: {type: string}
+        created_at: {type: string, format: date-time}
+`
+	s, err := schema.Describe("a.yaml", []byte(described))
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := Write(s, Options{})
+	c := read(t, d.Text)
+	var granted []string
+	for _, g := range c.Endpoints[0].Cases()[0].Choice.Response.Body.Grants {
+		granted = append(granted, g.Name)
+	}
+	if got := strings.Join(granted, " "); got != "id label created_at" {
+		t.Errorf("granted are %s in\n%s", got, d.Text)
+	}
+	asked := map[string]string{}
+	for _, q := range d.Questions {
+		asked[q.Field] = q.Text
+	}
+	for _, field := range []string{"private_note", "internal_margin", "purchase_price", "staff_remark", "tokenKey"} {
+		if !strings.Contains(asked[field], "who may see it?") {
+			t.Errorf("of %s is asked %q", field, asked[field])
+		}
+	}
+	if len(asked) != 6 || !strings.Contains(asked["id"], "id, created_at") ||
+		!strings.Contains(d.Text, "# ? do callers need id, created_at?") {
+		t.Errorf("asked is %q in\n%s", asked, d.Text)
+	}
+}

@@ -7,6 +7,7 @@ import (
 
 	"inkret/core/catalog"
 	"inkret/core/contract"
+	"inkret/core/detect"
 	"inkret/core/document"
 	"inkret/core/schema"
 )
@@ -57,6 +58,10 @@ func left(e *catalog.Entity, f *catalog.Field) *Question {
 		return &Question{e.Name, f.Name, "which class? left out until it has one"}
 	case catalog.Personal, catalog.Secret:
 		return &Question{e.Name, f.Name, fmt.Sprintf("who may see it? it is %s; left out", f.Class)}
+	case catalog.Internal:
+		if detect.Kept(f.Name) {
+			return &Question{e.Name, f.Name, "who may see it? it is internal, and its name says so; left out"}
+		}
 	}
 	return nil
 }
