@@ -21,7 +21,7 @@ func (a *app) captureCommand() *cli.Command {
 	return &cli.Command{
 		Name:     "capture",
 		Usage:    "send recordings to the service, list what came in, make calls again",
-		Commands: slices.Concat(a.sendingCaptures(), a.changingBatches(), a.callingAgain()),
+		Commands: slices.Concat(a.sendingCaptures(), a.showingCaptures(), a.changingBatches(), a.callingAgain()),
 		Action:   a.needsSubcommand,
 	}
 }

@@ -162,7 +162,8 @@ func telledBy(note string) (catalog.Class, string) {
 
 // saysMore lists words that say more of the noun before them, toDo those behind which a word is a verb.
 var (
-	saysMore = words("of for in on at to by from with without as is are was were be been has have had and or but nor that " +
+	saysMore = words("of for in on at to by from with without as is are was were be been has have had and or but " +
+		"nor that " +
 		"which who whose when where while if used using stored kept sent given shown set only per after before under " +
 		"behind via not may can could must will would should it they he she so than then into about during until")
 	toDo = words("to please you we can could may might must will would should shall cannot not")

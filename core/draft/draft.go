@@ -286,7 +286,8 @@ func insideWords(names []string) string {
 	if n := len(names) - most; n > 0 {
 		names, more = names[:most], fmt.Sprintf(" and %d more", n)
 	}
-	return fmt.Sprintf("do callers need %s%s? internal, and granted wherever it goes out today", strings.Join(names, ", "),
+	return fmt.Sprintf("do callers need %s%s? internal, and granted wherever it goes out today",
+		strings.Join(names, ", "),
 		more)
 }
 
