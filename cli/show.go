@@ -108,7 +108,8 @@ func captureHead(w io.Writer, d *wire.CaptureDetail) {
 		line("repeats", fmt.Sprintf("the call of capture %d", *one.Repeats))
 	}
 	for _, again := range valueOf(d.Again) {
-		line("again", fmt.Sprintf("capture %d, status %d, %s", again.ID, again.Status, plural(again.Findings, "finding")))
+		line("again", fmt.Sprintf("capture %d, status %d, %s", again.ID, again.Status,
+			plural(again.Findings, "finding")))
 	}
 	for _, h := range d.RequestHeaders {
 		line("request", h.Name+": "+h.Value)
@@ -218,7 +219,8 @@ func (a *app) showEndpoint(ctx context.Context, c *cli.Command) error {
 		if team := textOf(e.Team); team != "" {
 			fmt.Fprintf(w, "team      %s\n", report.Clean(team))
 		}
-		fmt.Fprintf(w, "captures  %d, %d of %d bytes excess\nfindings  %d open\n", e.Captures, e.ExcessBytes, e.Bytes, e.Open)
+		fmt.Fprintf(w, "captures  %d, %d of %d bytes excess\nfindings  %d open\n", e.Captures, e.ExcessBytes, e.Bytes,
+			e.Open)
 		if e.Known {
 			fmt.Fprintf(w, "contract  %s:%d\n\n", report.Clean(textOf(d.File)), valueOf(d.Line))
 			for _, line := range strings.Split(strings.TrimRight(valueOf(d.Text), "\n"), "\n") {
