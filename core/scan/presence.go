@@ -47,17 +47,17 @@ func (w *walk) occur(first byte) {
 
 // Outermost returns the outermost place on the way to path that no grant covers, which may be path itself. It is empty
 // if the grants cover all of it, and where no response of a contract applies.
-func (out *Outcome) Outermost(path string) string {
-	if out.plan == nil {
+func (o *Outcome) Outermost(path string) string {
+	if o.plan == nil {
 		return ""
 	}
 	inner := ""
-	if out.Response != nil && out.Response.Inner != "" {
-		inner = out.Response.Inner + within
+	if o.Response != nil && o.Response.Inner != "" {
+		inner = o.Response.Inner + within
 	}
 	if rest, ok := strings.CutPrefix(path, inner); ok {
 		steps, ok := place.Steps(rest)
-		if covered := out.plan.Covers(steps); ok && covered < len(steps) {
+		if covered := o.plan.Covers(steps); ok && covered < len(steps) {
 			return inner + place.Root + place.Joined(steps[:covered+1])
 		}
 	}
