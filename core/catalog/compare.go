@@ -42,7 +42,7 @@ const (
 
 // Compare compares a reading with the catalogue. Entities are matched by where they are stored, then by name.
 // partial means that the reading may be incomplete, as with traffic and API descriptions, so nothing is reported as
-// gone. Classes are not compared, and of a field's form and note only what the reading knows.
+// gone. Nor is a relation gone where the store declares none of its entity. Classes are not compared, and of a field's form and note only what the reading knows.
 func Compare(old, read *Catalog, partial bool) []Difference {
 	var all []Difference
 	met := map[*Entity]bool{}
@@ -101,6 +101,12 @@ func compareEntity(is, read *Entity, known map[string]*Entity, partial bool) []D
 		}
 	}
 	met := map[*Relation]bool{}
+	reached := map[string]bool{}
+	for _, e := range known {
+		if e != nil {
+			reached[e.Name] = true
+		}
+	}
 	for _, r := range read.Relations {
 		target := r.Entity
 		if e := known[r.Entity]; e != nil {
@@ -129,7 +135,8 @@ func compareEntity(is, read *Entity, known map[string]*Entity, partial bool) []D
 		}
 	}
 	for _, r := range is.Relations {
-		if !met[r] && !partial {
+		// where the store declares no relation of the entity, and of what is not stored there, they were written by hand
+		if !met[r] && !partial && len(read.Relations) > 0 && reached[r.Entity] {
 			all = append(all, Difference{Kind: GoneRelation, Entity: is.Name, Name: r.Name, Was: relationWords(r.Entity,
 				r.Many)})
 		}

@@ -52,6 +52,11 @@ func TestAReadingDiffers(t *testing.T) {
 				Many: true})
 		}, false, []string{"new-relation Boat.crew"}},
 		"by a relation's other name": {func(b, _ *Entity) { *b = *renamed(b, "keeper") }, false, nil},
+		"by another relation in its place": {func(b, _ *Entity) {
+			*b = *renamed(b, "crew")
+			b.Relations[0].Many = true
+		}, false, []string{"new-relation Boat.crew", "gone-relation Boat.owner"}},
+		"in nothing where the store declares no relations": {func(b, _ *Entity) { b.Relations = nil }, false, nil},
 		"by a longer text": {func(b, _ *Entity) { b.Fields[1].Max = 80 }, false,
 			[]string{"changed-field Boat.name"}},
 		"by another type": {func(b, _ *Entity) { b.Fields[1].Type = Integer }, false,
