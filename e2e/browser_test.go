@@ -11,6 +11,7 @@ import (
 
 	"github.com/chromedp/cdproto"
 	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -21,8 +22,9 @@ type browser struct {
 	ctx context.Context
 	t   testing.TB
 
-	mu     sync.Mutex // guards errors
+	mu     sync.Mutex // guards what follows
 	errors []string
+	asked  int // how often a page asked whether to leave it
 }
 
 // browserTime bounds all that one test does in its browser.
@@ -55,6 +57,9 @@ func newBrowser(t testing.TB) *browser {
 		b.mu.Lock()
 		defer b.mu.Unlock()
 		switch e := event.(type) {
+		case *page.EventJavascriptDialogOpening: // of a page that does not want to be left
+			b.asked++
+			go chromedp.Run(ctx, page.HandleJavaScriptDialog(true))
 		case *runtime.EventExceptionThrown:
 			b.errors = append(b.errors, e.ExceptionDetails.Error())
 		case *log.EventEntryAdded:

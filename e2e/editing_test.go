@@ -187,7 +187,7 @@ func TestTheCatalogueInTheConsole(t *testing.T) {
 		chromedp.KeyEvent(kb.Enter), address("/findings?"), shows("finding"))
 	b.do("gaps lead to their next step", chromedp.Navigate(s.url+"/contracts?tab=coverage"),
 		shows("seen without a contract"), follow("draft a contract from its 3 captures"),
-		shows("Drafted GET /v1/boats/{boat_id}"), shows("What was left out"), shows("goes out"))
+		shows("Drafted GET /v1/boats/{boat_id}"), shows("To decide"), shows("goes out"))
 	b.do("shapes are pulled out and written out", chromedp.Evaluate(`sessionStorage.clear()`, nil),
 		chromedp.Navigate(s.url+"/contracts?tab=shapes"), shows("booking-line"),
 		chromedp.Click(`//section[@aria-label="Shape berth-card"]//button[contains(., "Write out everywhere")]`,
@@ -210,5 +210,43 @@ func TestTheCatalogueInTheConsole(t *testing.T) {
 		"json").out)
 	if r.Total < 4 {
 		t.Errorf("%d revisions", r.Total)
+	}
+}
+
+// TestLeavingTheEditor checks that changes which are not saved are asked after, within the console and out of it, and
+// that discarded ones can be brought back.
+func TestLeavingTheEditor(t *testing.T) {
+	s, _ := startDemo(t)
+	b := newBrowser(t)
+	b.signIn(s, demoReviewer)
+	findings := chromedp.Click(`//nav//a[text()="Findings"]`, chromedp.BySearch)
+	leaving := func() int {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		return b.asked
+	}
+	b.do("something is changed", chromedp.Navigate(s.url+"/endpoints"), shows("GET /v1/berths"),
+		chromedp.Click(`//a[text()="GET /v1/berths/{berth_id}"]`, chromedp.BySearch), press("Edit the contract"),
+		shows("Berth has"), chromedp.Click(`//label[contains(., "repair_note")]`, chromedp.BySearch),
+		shows("lets visitor"))
+	b.do("to stay", findings, shows("The changes are not saved"), confirm("Stay"), shows("lets visitor"),
+		address("/edit"))
+	b.do("to leave, and come back to it", findings, shows("The changes are not saved"), confirm("Leave, and keep"),
+		shows("73 findings"), chromedp.NavigateBack(), shows("lets visitor"))
+	b.do("to discard, and bring back", button("Discard"), shows("The changes are discarded"), press("Bring them back"),
+		shows("lets visitor"))
+	if n := leaving(); n != 0 {
+		t.Errorf("within the console the browser asks %d times", n)
+	}
+	b.do("out of the console", chromedp.Navigate(s.url+"/endpoints"), shows("GET /v1/berths"))
+	if n := leaving(); n != 1 {
+		t.Errorf("out of it the browser asks %d times", n)
+	}
+	b.do("to leave without", chromedp.Click(`//a[text()="GET /v1/berths/{berth_id}"]`, chromedp.BySearch),
+		press("Edit the contract"), shows("lets visitor"), findings, shows("The changes are not saved"),
+		confirm("Discard and leave"), shows("73 findings"), chromedp.NavigateBack(), shows("Berth has"),
+		until(`!document.body.innerText.includes("lets visitor")`), findings, shows("73 findings"))
+	if said := b.said(); len(said) > 0 {
+		t.Errorf("the browser complains: %q", said)
 	}
 }

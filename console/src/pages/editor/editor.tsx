@@ -11,7 +11,8 @@ import { useMay } from "../../shared/session";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed, Loading } from "../../shared/states";
 import { Code } from "../../shared/tags";
-import { typedHash, useWorking } from "../../shared/working";
+import { typedHash, useWorking, type Working } from "../../shared/working";
+import { Leaving } from "./leaving";
 import { AdviceTable } from "../contracts/contracts";
 import { DraftPanel } from "./draft";
 import { EffectPanel } from "./effect";
@@ -53,6 +54,7 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
   const [working, setWorking] = useWorking(service);
   const [theirs, setTheirs] = useState<{ revision: Revision; conflicts: { file: string; line: number }[] }>();
   const [drafted, setDrafted] = useState<Drafted>();
+  const [discarded, setDiscarded] = useState<Working>();
   const inForce = useQuery({
     queryKey: keys.contracts(service),
     queryFn: () => take(api.GET("/api/v1/services/{service}/contracts", { params: { path: { service } } })),
@@ -176,6 +178,7 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
             {changed && (
               <Button
                 onClick={() => {
+                  setDiscarded(working);
                   setWorking(undefined);
                   setDrafted(undefined);
                   setTheirs(undefined);
@@ -214,6 +217,27 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
           </>
         )}
       </Heading>
+      <Leaving service={service} changed={changed} />
+      {discarded && !working && (
+        <Alert
+          type="info"
+          showIcon
+          className="below-12"
+          closable={{ onClose: () => setDiscarded(undefined) }}
+          title="The changes are discarded."
+          action={
+            <Button
+              size="small"
+              onClick={() => {
+                setWorking(discarded);
+                setDiscarded(undefined);
+              }}
+            >
+              Bring them back
+            </Button>
+          }
+        />
+      )}
       {!may && (
         <Alert
           type="info"
@@ -269,7 +293,7 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
           showIcon
           closable={{ onClose: () => setDrafted(undefined) }}
 
-          title={`Drafted ${drafted.endpoints.join(", ")}. ${drafted.questions.length ? "What was left out:" : "Nothing was left out."}`}
+          title={`Drafted ${drafted.endpoints.join(", ")}. ${drafted.questions.length ? "To decide:" : "Nothing is left to decide."}`}
           description={
             <ul className="plain below-12">
               {drafted.questions.map((q, i) => (
