@@ -12,6 +12,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"inkret/core/document"
 	"inkret/core/exchange"
@@ -92,6 +93,9 @@ func parseSegment(part string) (segment, string) {
 	if len(found) == 0 {
 		return segment{literal: unescape(part)}, ""
 	}
+	if !utf8.ValidString(unescape(parameter.ReplaceAllString(part, ""))) {
+		return segment{}, "the segment " + strconv.Quote(part) + " is no text in UTF-8 beside its parameters"
+	}
 	var s segment
 	pattern, last := "^", 0
 	for _, m := range found {
@@ -111,6 +115,17 @@ func parseSegment(part string) (segment, string) {
 	}
 	s.pattern = regexp.MustCompile(pattern + regexp.QuoteMeta(unescape(part[last:])) + "$")
 	return s, ""
+}
+
+// Template returns an endpoint, as in GET /v1/bookings/{booking_id}, without the names of its parameters, and whether a
+// contract can have it. Endpoints with equal templates receive the same requests.
+func Template(endpoint string) (template string, ok bool) {
+	r := &reader{c: &Contracts{}, templates: map[string]*document.Node{}}
+	e := &Endpoint{Text: endpoint}
+	if !r.template(e, &document.Node{}) {
+		return "", false
+	}
+	return e.normalised(), true
 }
 
 // normalised returns the endpoint without parameter names.

@@ -7,6 +7,7 @@ package draft
 
 import (
 	"fmt"
+	"net/url"
 	"regexp"
 	"slices"
 	"sort"
@@ -486,8 +487,8 @@ func (w *writer) endpoints(callers []observe.Caller) *document.Value {
 	met := map[string]bool{}
 	for _, op := range w.sketch.Operations {
 		text := op.Method + " " + endpointPath(op.Path)
-		key := op.Method + parameters.ReplaceAllString(endpointPath(op.Path), "{}")
-		if met[key] {
+		key, ok := contract.Template(text)
+		if !ok || met[key] {
 			continue
 		}
 		met[key] = true
@@ -516,23 +517,34 @@ func (w *writer) endpoints(callers []observe.Caller) *document.Value {
 }
 
 var (
-	parameters  = regexp.MustCompile(`\{[^}]*\}`)
+	parameters  = regexp.MustCompile(`\{[^{}/]*\}`)
 	notParam    = regexp.MustCompile(`[^A-Za-z0-9_]+`)
-	pathUnclean = regexp.MustCompile(`[?# ].*$`)
+	pathUnclean = regexp.MustCompile(`(?s)[?#].*$`)
+	unwritten   = regexp.MustCompile(`[{}\x00-\x20\x7f]`)
 )
 
-// endpointPath converts a path to a valid template.
+// endpointPath converts a path to a valid template: its parameters have names of their own, and braces that are none are
+// escaped.
 func endpointPath(path string) string {
 	path = "/" + strings.Trim(pathUnclean.ReplaceAllString(path, ""), "/")
-	n := 0
-	return parameters.ReplaceAllStringFunc(path, func(p string) string {
+	var b strings.Builder
+	n, last, taken := 0, 0, map[string]bool{}
+	for _, m := range parameters.FindAllStringIndex(path, -1) {
 		n++
-		name := strings.Trim(notParam.ReplaceAllString(p, "_"), "_")
-		if name == "" || name[0] >= '0' && name[0] <= '9' {
+		name := strings.Trim(notParam.ReplaceAllString(path[m[0]:m[1]], "_"), "_")
+		if name == "" || name[0] >= '0' && name[0] <= '9' || taken[name] {
 			name = fmt.Sprintf("p%d", n)
 		}
-		return "{" + name + "}"
-	})
+		taken[name] = true
+		b.WriteString(escapeBraces(path[last:m[0]]) + "{" + name + "}")
+		last = m[1]
+	}
+	return b.String() + escapeBraces(path[last:])
+}
+
+// escapeBraces writes a part of a path that has no parameter so that a template can have it.
+func escapeBraces(part string) string {
+	return unwritten.ReplaceAllStringFunc(part, url.PathEscape)
 }
 
 var statusText = regexp.MustCompile(`^([1-5]\d\d|[1-5]XX|default)$`)
@@ -624,7 +636,7 @@ func (w *writer) accepted(o *schema.Object, sent []string, depth int) *document.
 			continue
 		case m.Many:
 			g.Set("many", document.Truth(true))
-		case m.Open:
+		case m.Open || m.Form.Type == catalog.Object || m.Form.Type == catalog.Array:
 			g.Set("open", document.Truth(true))
 		case w.suggest(o, m).Class == catalog.Secret:
 			g.Set("reason", document.Text("the client sends it"))

@@ -298,18 +298,18 @@ func (d *description) isObject(n *document.Node) bool {
 	if n == nil || n.Kind != document.Map {
 		return false
 	}
-	return n.Get("properties") != nil || slices.ContainsFunc(itemsOf(n, "allOf"),
-		func(p *document.Node) bool { return d.isObject2(p, 0) }) || d.variantsAreObjects(n)
+	return d.isWhole(n, map[*document.Node]bool{}) || d.variantsAreObjects(n)
 }
 
-// isObject2 is isObject with a depth limit.
-func (d *description) isObject2(n *document.Node, depth int) bool {
+// isWhole is isObject without variants. What was met before is not looked at again: schemas may consist of themselves.
+func (d *description) isWhole(n *document.Node, met map[*document.Node]bool) bool {
 	n = d.follow(n)
-	if n == nil || n.Kind != document.Map || depth > longestChain {
+	if n == nil || n.Kind != document.Map || met[n] {
 		return false
 	}
+	met[n] = true
 	return n.Get("properties") != nil || slices.ContainsFunc(itemsOf(n, "allOf"),
-		func(p *document.Node) bool { return d.isObject2(p, depth+1) })
+		func(p *document.Node) bool { return d.isWhole(p, met) })
 }
 
 func (d *description) variants(n *document.Node) []*document.Node {
@@ -326,7 +326,7 @@ func (d *description) variants(n *document.Node) []*document.Node {
 
 func (d *description) variantsAreObjects(n *document.Node) bool {
 	all := d.variants(n)
-	return len(all) > 0 && !slices.ContainsFunc(all, func(v *document.Node) bool { return !d.isObject2(v, 0) })
+	return len(all) > 0 && !slices.ContainsFunc(all, func(v *document.Node) bool { return !d.isWhole(v, map[*document.Node]bool{}) })
 }
 
 // property is a member of an object, as described by its partial schemas.
@@ -402,6 +402,11 @@ func split(pointer string) []string {
 
 // member reads the schema of one value. name is for unnamed objects.
 func (d *description) member(member string, n *document.Node, name string) *Member {
+	return d.nested(member, n, name, 0)
+}
+
+// nested is member, inside of so many arrays.
+func (d *description) nested(member string, n *document.Node, name string, depth int) *Member {
 	m := &Member{Name: member}
 	said := n
 	for range longestChain { // wrappers with one part: nullable references and the like
@@ -432,11 +437,11 @@ func (d *description) member(member string, n *document.Node, name string) *Memb
 	switch typeOf(said) {
 	case "array":
 		inner := said.Get("items")
-		if inner == nil {
+		if inner == nil || depth > longestChain { // or it is made of itself
 			m.Open, m.Form.Type = true, catalog.Array
 			return m
 		}
-		item := d.member(member, inner, name)
+		item := d.nested(member, inner, name, depth+1)
 		if item.Many {
 			m.Open, m.Form.Type = true, catalog.Array
 			return m
@@ -535,17 +540,29 @@ func (d *description) form(n *document.Node, nullable bool) catalog.Form {
 		f.Values = []string{c.JSON()}
 	}
 	if t := f.Type; t == "" && len(f.Values) == 0 {
-		variants := d.variants(n)
-		for i, v := range variants { // several kinds of scalars: the type they share, if any
-			one := d.form(d.follow(v), false)
-			if i == 0 {
-				f.Type = one.Type
-			} else if f.Type != one.Type {
-				f.Type = ""
-			}
-		}
+		f.Type = d.shared(n, map[*document.Node]bool{})
 	}
 	return f
+}
+
+// shared returns the type that the variants of a schema share, if any. A variant that was met before adds nothing.
+func (d *description) shared(n *document.Node, met map[*document.Node]bool) (t catalog.Type) {
+	met[n] = true
+	first := true
+	for _, v := range d.variants(n) {
+		if v = d.follow(v); met[v] {
+			continue
+		}
+		one := catalog.Type(typeOf(v))
+		if !slices.Contains(catalog.TypeNames(), string(one)) {
+			one = d.shared(v, met)
+		}
+		if !first && one != t {
+			return ""
+		}
+		t, first = one, false
+	}
+	return t
 }
 
 // formats lists the formats that values are checked against, and those that name what a value is.
