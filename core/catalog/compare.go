@@ -41,8 +41,9 @@ const (
 )
 
 // Compare compares a reading with the catalogue. Entities are matched by where they are stored, then by name.
-// partial means that the reading may be incomplete, as with traffic and API descriptions, so nothing is reported as
-// gone. Nor is a relation gone where the store declares none of its entity. Classes are not compared, and of a field's form and note only what the reading knows.
+// partial means that the reading may be incomplete, as with traffic and API descriptions, so nothing is
+// reported as gone. Nor is a relation gone where the store declares none of its entity. Classes are not
+// compared, and of a field's form and note only what the reading knows.
 func Compare(old, read *Catalog, partial bool) []Difference {
 	var all []Difference
 	met := map[*Entity]bool{}
@@ -135,7 +136,8 @@ func compareEntity(is, read *Entity, known map[string]*Entity, partial bool) []D
 		}
 	}
 	for _, r := range is.Relations {
-		// where the store declares no relation of the entity, and of what is not stored there, they were written by hand
+		// where the store declares no relation of the entity, and of what is not stored there, they were
+		// written by hand
 		if !met[r] && !partial && len(read.Relations) > 0 && reached[r.Entity] {
 			all = append(all, Difference{Kind: GoneRelation, Entity: is.Name, Name: r.Name, Was: relationWords(r.Entity,
 				r.Many)})

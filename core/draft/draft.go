@@ -523,8 +523,8 @@ var (
 	unwritten   = regexp.MustCompile(`[{}\x00-\x20\x7f]`)
 )
 
-// endpointPath converts a path to a valid template: its parameters have names of their own, and braces that are none are
-// escaped.
+// endpointPath converts a path to a valid template: its parameters have names of their own, and braces that are
+// none are escaped.
 func endpointPath(path string) string {
 	path = "/" + strings.Trim(pathUnclean.ReplaceAllString(path, ""), "/")
 	var b strings.Builder
@@ -638,7 +638,8 @@ func (w *writer) accepted(o *schema.Object, sent []string, depth int) *document.
 			g.Set("many", document.Truth(true))
 		case m.Open || m.Form.Type == catalog.Object || m.Form.Type == catalog.Array:
 			g.Set("open", document.Truth(true))
-		case w.suggest(o, m).Class == catalog.Secret:
+		}
+		if m.Object == nil && w.suggest(o, m).Class == catalog.Secret {
 			g.Set("reason", document.Text("the client sends it"))
 		}
 		if m.Optional {

@@ -11,21 +11,27 @@ import (
 )
 
 // wildNames are names as descriptions have them, and some that a contract's grammar could trip over.
-var wildNames = []string{"id", "name", "email", "created_at", "createdAt", "$id", "@type", "@odata.id", "a.b", "a b", "x-y", "",
-	"-", "null", "true", "yes", "1", "1.5", "0x10", "~", "a: b", "a#b", "#a", "&a", "*a", "!a", "'", `"`, `\`, "\n", "\t", "é",
-	"naïve", "ключ", "名前", "[*]", "$", "..", "a/b", "~1", "{id}", "?", "|", ">", "%", "`", "_links", "_embedded", "+1", "-1",
-	"type", "entity", "fields", "grants", "many", "open", "class", "values", "format", "own", "owner", "shape", "2024-01-01",
+var wildNames = []string{"id", "name", "email", "created_at", "createdAt", "$id", "@type", "@odata.id", "a.b", "a b",
+	"x-y", "",
+	"-", "null", "true", "yes", "1", "1.5", "0x10", "~", "a: b", "a#b", "#a", "&a", "*a", "!a", "'", `"`, `\`, "\n",
+	"\t", "é",
+	"naïve", "ключ", "名前", "[*]", "$", "..", "a/b", "~1", "{id}", "?", "|", ">", "%", "`", "_links", "_embedded", "+1",
+	"-1",
+	"type", "entity", "fields", "grants", "many", "open", "class", "values", "format", "own", "owner", "shape",
+	"2024-01-01",
 	"very_long_name_very_long_name_very_long_name_very_long_name_very_long_name_very_long_name_very_long_name_very_long_name",
-	"=", ",", "{", "}", "[", "]", "inkret", "<<", "NaN", ".inf", "0b1", "0o7", "1_000", "1e3", "12:30:45", " lead", "trail ",
+	"=", ",", "{", "}", "[", "]", "inkret", "<<", "NaN", ".inf", "0b1", "0o7", "1_000", "1e3", "12:30:45", " lead",
+	"trail ",
 	"\u2028", "\ufeff", "\u0085", "\u0000"}
 
-// wild describes an API by chance, with what descriptions of real ones have: variants, circles, allOf and oneOf, nullable
-// parts, enumerations of all sorts, several statuses, and names from [wildNames].
+// wild describes an API by chance, with what descriptions of real ones have: variants, circles, allOf and
+// oneOf, nullable parts, enumerations of all sorts, several statuses, and names from [wildNames].
 func wild(r *rand.Rand, paths, schemas int) []byte {
 	pick := func(all []string) string { return all[r.IntN(len(all))] }
 	type object = map[string]any
 	name := func(i int) string {
-		return fmt.Sprintf("%s%d", []string{"Thing", "nullable-thing", "Thing.Full", "simple_thing", "Thing«T»"}[i%5], i/5)
+		return fmt.Sprintf("%s%d", []string{"Thing", "nullable-thing", "Thing.Full", "simple_thing", "Thing«T»"}[i%5],
+			i/5)
 	}
 	ref := func() object { return object{"$ref": "#/components/schemas/" + name(r.IntN(schemas))} }
 	var form func(depth int) object
@@ -39,7 +45,8 @@ func wild(r *rand.Rand, paths, schemas int) []byte {
 		case n < 6:
 			o["type"], o["enum"] = "string", []any{pick(wildNames), pick(wildNames), nil, 1.5, true, "a", "a"}
 		case n < 7:
-			o["type"], o["format"] = "string", pick([]string{"date-time", "email", "uri", "binary", "x", "", "password", "iban"})
+			o["type"], o["format"] = "string", pick([]string{"date-time", "email", "uri", "binary", "x", "", "password",
+				"iban"})
 		case n < 8:
 			o["type"], o["maxLength"], o["const"] = "string", r.IntN(3)-1, pick(wildNames)
 		case n < 10:
@@ -78,19 +85,25 @@ func wild(r *rand.Rand, paths, schemas int) []byte {
 		for range 1 + r.IntN(3) {
 			answers := object{}
 			for range 1 + r.IntN(3) {
-				answers[pick([]string{"200", "201", "204", "2XX", "default", "404", "x", "200 "})] = object{"description": "",
-					"content": object{pick([]string{"application/json", "*/*", "text/csv", "application/hal+json"}): object{
+				answers[pick([]string{"200", "201", "204", "2XX", "default", "404", "x",
+					"200 "})] = object{"description": "",
+					"content": object{pick([]string{"application/json", "*/*", "text/csv",
+						"application/hal+json"}): object{
 						"schema": form(1)}}}
 			}
-			operations[pick([]string{"get", "post", "put", "delete", "patch", "head", "x-note"})] = object{"responses": answers,
+			operations[pick([]string{"get", "post", "put", "delete", "patch", "head",
+				"x-note"})] = object{"responses": answers,
 				"requestBody": object{"content": object{"application/json": object{"schema": form(1)}}}}
 		}
-		routes[fmt.Sprintf("/%s/%s/{%s}", pick([]string{"things", "a b", "%2F", "é", "x?y", "x#y", "{", "}", "*", ".", "..", "a:b"}),
-			pick([]string{"", "more", "{id}", "{id}.json", "{a}{b}", "{a},{b}", "@{a}"}), pick(wildNames))+fmt.Sprint(i%40)] = operations
+		routes[fmt.Sprintf("/%s/%s/{%s}", pick([]string{"things", "a b", "%2F", "é", "x?y", "x#y", "{", "}", "*", ".",
+			"..", "a:b"}),
+			pick([]string{"", "more", "{id}", "{id}.json", "{a}{b}", "{a},{b}", "@{a}"}), pick(wildNames))+
+			fmt.Sprint(i%40)] = operations
 	}
 	text, _ := json.Marshal(object{"openapi": "3.1.0", "info": object{"title": pick(wildNames), "version": "1"},
-		"servers": []any{object{"url": pick([]string{"/", "https://a.example/v1", "{x}", "http://[::1]:80", "", "//a"})}},
-		"paths":   routes, "components": object{"schemas": all}})
+		"servers": []any{object{"url": pick([]string{"/", "https://a.example/v1", "{x}", "http://[::1]:80", "",
+			"//a"})}},
+		"paths": routes, "components": object{"schemas": all}})
 	return text
 }
 

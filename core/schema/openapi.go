@@ -326,7 +326,10 @@ func (d *description) variants(n *document.Node) []*document.Node {
 
 func (d *description) variantsAreObjects(n *document.Node) bool {
 	all := d.variants(n)
-	return len(all) > 0 && !slices.ContainsFunc(all, func(v *document.Node) bool { return !d.isWhole(v, map[*document.Node]bool{}) })
+	return len(all) > 0 && !slices.ContainsFunc(all, func(v *document.Node) bool {
+		return !d.isWhole(v,
+			map[*document.Node]bool{})
+	})
 }
 
 // property is a member of an object, as described by its partial schemas.

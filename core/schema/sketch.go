@@ -161,17 +161,33 @@ func Unwrap(o *Object) (inside *Member, beside []string) {
 	return inside, beside
 }
 
-// dropEnvelopes removes the objects that were only envelopes.
+// dropEnvelopes removes the objects that were only envelopes: nothing else leads to them.
 func (s *Sketch) dropEnvelopes() {
 	used := map[*Object]bool{}
-	for _, o := range s.Objects {
+	var use func(o *Object)
+	use = func(o *Object) {
+		if o == nil || used[o] {
+			return
+		}
+		used[o] = true
 		for _, m := range o.Members {
-			if !o.envelope {
-				used[m.Object] = true
-			}
+			use(m.Object)
 		}
 	}
-	s.Objects = slices.DeleteFunc(s.Objects, func(o *Object) bool { return o.envelope && !used[o] })
+	for _, o := range s.Objects {
+		if !o.envelope {
+			use(o)
+		}
+	}
+	for _, op := range s.Operations {
+		for _, a := range op.Answers {
+			use(a.Object)
+		}
+		for _, t := range op.Takes {
+			use(t.Object)
+		}
+	}
+	s.Objects = slices.DeleteFunc(s.Objects, func(o *Object) bool { return !used[o] })
 }
 
 // Join adds operations, and the objects they use, from another sketch.
