@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"strings"
 	"testing"
 
 	"inkret/core/contract"
@@ -19,7 +20,7 @@ var wildNames = []string{"id", "name", "email", "created_at", "createdAt", "$id"
 	"-1",
 	"type", "entity", "fields", "grants", "many", "open", "class", "values", "format", "own", "owner", "shape",
 	"2024-01-01",
-	"very_long_name_very_long_name_very_long_name_very_long_name_very_long_name_very_long_name_very_long_name_very_long_name",
+	strings.Repeat("very_long_name_", 12),
 	"=", ",", "{", "}", "[", "]", "inkret", "<<", "NaN", ".inf", "0b1", "0o7", "1_000", "1e3", "12:30:45", " lead",
 	"trail ",
 	"\u2028", "\ufeff", "\u0085", "\u0000"}
