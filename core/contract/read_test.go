@@ -258,6 +258,8 @@ func TestProblems(t *testing.T) {
 			"{p+} takes the rest of the path and stands in the middle"},
 		{"a brace that stays open", "inkret: 1\nservice: s\nendpoints: [{endpoint: 'GET /{p'}]",
 			"has a brace that opens or closes no parameter"},
+		{"a segment that is no text", "inkret: 1\nservice: s\nendpoints: [{endpoint: 'GET /a%ff{p}'}]",
+			"is no text in UTF-8 beside its parameters"},
 		{"a parameter twice", "inkret: 1\nservice: s\nendpoints: [{endpoint: 'GET /{p}/{p}'}]",
 			"the parameter {p} stands twice"},
 		{"endpoints that are the same",
