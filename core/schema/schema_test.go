@@ -291,3 +291,50 @@ func FuzzDescribe(f *testing.F) {
 		}
 	})
 }
+
+// TestSchemasMadeOfThemselves checks that schemas which lead to themselves in every way end.
+func TestSchemasMadeOfThemselves(t *testing.T) {
+	const text = `openapi: 3.1.0
+info: {title: a, version: "1"}
+paths:
+  /a/{id}:
+    get:
+      responses: {"200": {description: "", content: {application/json: {schema: {$ref: "#/components/schemas/A"}}}}}
+components:
+  schemas:
+    A:
+      type: object
+      properties:
+        id: {type: integer}
+        one: {$ref: "#/components/schemas/One"}
+        both: {$ref: "#/components/schemas/Both"}
+        list: {$ref: "#/components/schemas/List"}
+        whole: {$ref: "#/components/schemas/Whole"}
+        self: {$ref: "#/components/schemas/Self"}
+        next: {anyOf: [{$ref: "#/components/schemas/A"}, {type: "null"}]}
+    One: {oneOf: [{$ref: "#/components/schemas/One"}, {type: string}]}
+    Both: {anyOf: [{oneOf: [{$ref: "#/components/schemas/Both"}, {type: integer}]}, {$ref: "#/components/schemas/Both"}]}
+    List: {type: array, items: {$ref: "#/components/schemas/List"}}
+    Whole: {allOf: [{$ref: "#/components/schemas/Whole"}, {$ref: "#/components/schemas/Whole"}, {$ref: "#/components/schemas/Whole"}]}
+    Self: {$ref: "#/components/schemas/Self"}
+`
+	s, err := Describe("a.yaml", []byte(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	a := s.Objects[0]
+	for name, want := range map[string]catalog.Type{"one": catalog.String, "both": catalog.Integer,
+		"list": catalog.Array} {
+		if m := a.Member(name); m == nil || m.Form.Type != want {
+			t.Errorf("%s is %+v, want %s", name, m, want)
+		}
+	}
+	if m := a.Member("next"); m == nil || m.Object != a || !m.Form.Nullable {
+		t.Errorf("next is %+v", m)
+	}
+	for _, name := range []string{"whole", "self"} {
+		if m := a.Member(name); m == nil || !m.Open {
+			t.Errorf("%s is %+v", name, m)
+		}
+	}
+}
