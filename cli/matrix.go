@@ -21,7 +21,7 @@ const asCSV = "csv"
 
 func matrixCommand(a *app) *cli.Command {
 	return &cli.Command{
-		Name: "matrix", Usage: "make one call as every audience, and set the answers side by side",
+		Name: "matrix", Usage: "send one call as every audience and compare the answers",
 		Description: `The call goes out once for each audience whose credentials are kept, and for each person of
 an audience of whom some are; one after the other, to the server that an administrator has
 allowed. Members of the body are rows, callers are columns: ‼ leaking, @ another person's,
@@ -34,9 +34,9 @@ Exit status: 0 nobody got what they should not, 1 somebody did, 2 it could not b
     inkret capture matrix --capture 41
     inkret capture matrix --endpoint 5f0c21d0aa37be86 --format csv > matrix.csv
     inkret capture matrix --batch 12`,
-		Flags: []cli.Flag{&cli.Int64Flag{Name: "capture", Usage: "the call of the capture `ID`"},
+		Flags: []cli.Flag{&cli.Int64Flag{Name: "capture", HideDefault: true, Usage: "the call of capture `ID`"},
 			&cli.StringFlag{Name: "endpoint", Usage: "the newest safe call of the endpoint `ID`"},
-			&cli.Int64Flag{Name: "batch", Usage: "show that of the batch `ID` again, and send nothing"},
+			&cli.Int64Flag{Name: "batch", HideDefault: true, Usage: "show that of the batch `ID`; send nothing"},
 			&cli.BoolFlag{Name: "writes", Usage: "the call may change something"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "say what would be sent, and send nothing"},
 			&cli.StringFlag{Name: "format", Value: "table", Usage: "table, json or csv"}},

@@ -58,7 +58,7 @@ func (a *app) endpointCommand() *cli.Command {
 }
 
 func (a *app) showCapture(ctx context.Context, c *cli.Command) error {
-	id, err := numbered(c, 0, "capture", "inkret capture list")
+	id, err := number(c, "a capture")
 	if err != nil {
 		return err
 	}

@@ -29,13 +29,13 @@ func (a *app) watchCommand() *cli.Command {
 			Usage: "`HOURS` from one run to the next, as in 6h, or hourly, daily, weekly (default: daily)"},
 		&cli.StringFlag{Name: "window",
 			Usage: "only in these `HOURS` of the day, UTC, as in 22:00-05:00; all for the whole day"},
-		&cli.IntFlag{Name: "per-minute", Usage: "at the most so many `CALLS` a minute (default: 30)"},
+		&cli.IntFlag{Name: "per-minute", HideDefault: true,
+			Usage: "at most `CALLS` per minute (default: 30)"},
 		&cli.StringFlag{Name: "server", Usage: "all calls go to the allowed server `URL`; own for the server of each"},
 	}
 	number := "ID"
 	return &cli.Command{
-		Name: "watch", Usage: "calls that are made again by the clock, so that what comes back is told and repairs " +
-			"are proven",
+		Name: "watch", Usage: "safe calls sent on a schedule, so that leaks that return are reported and fixes proven",
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "list the watches", Flags: []cli.Flag{service, formatFlag()}, Action: a.listWatches},
 			{Name: "show", Usage: "show one, with its calls and runs", ArgsUsage: number,
@@ -56,7 +56,7 @@ answer or refuses the credentials, its owner is told once.
 				Action: a.makeWatch,
 			},
 			{
-				Name: "change", Usage: "change one; who does becomes its owner where the owner left", ArgsUsage: number,
+				Name: "change", Usage: "change one; if its owner has left, you become the owner", ArgsUsage: number,
 				Flags: append([]cli.Flag{&cli.StringFlag{Name: "name", Usage: "call it `NAME`"}, formatFlag()},
 					said...),
 				Description: `What is not said stays.
@@ -64,14 +64,15 @@ answer or refuses the credentials, its owner is told once.
     inkret watch change 3 --every hourly --per-minute 10`,
 				Action: a.changeWatch,
 			},
-			{Name: "pause", Usage: "run it no more by the clock", ArgsUsage: number, Action: a.pauseWatch(true)},
-			{Name: "resume", Usage: "run it by the clock again", ArgsUsage: number, Action: a.pauseWatch(false)},
+			{Name: "pause", Usage: "pause its schedule", ArgsUsage: number, Action: a.pauseWatch(true)},
+			{Name: "resume", Usage: "resume its schedule", ArgsUsage: number, Action: a.pauseWatch(false)},
 			{
 				Name: "run", Usage: "run it now", ArgsUsage: number, Flags: []cli.Flag{formatFlag()},
 				Description: `Exit status: 0 the answers have no findings, 1 they have some, 2 it failed.`,
 				Action:      a.runWatch,
 			},
-			{Name: "remove", Usage: "remove it; what its runs showed stays", ArgsUsage: number, Action: a.removeWatch},
+			{Name: "remove", Usage: "remove it; what its runs captured stays", ArgsUsage: number,
+				Action: a.removeWatch},
 		},
 		Action: a.needsSubcommand,
 	}
@@ -399,6 +400,6 @@ func (a *app) removeWatch(ctx context.Context, c *cli.Command) error {
 	if err := answer(response, err, nil); err != nil {
 		return err
 	}
-	a.say("It is removed. What its runs showed stays.")
+	a.say("It is removed. The captures and findings of its runs stay.")
 	return nil
 }

@@ -262,8 +262,13 @@ func TestAWatchWhoseOwnerLeft(t *testing.T) {
 	}
 	var many []evidence.CallAs
 	for range 101 {
-		many = append(many, evidence.CallAs{Audience: "skipper"})
+		many = append(many, evidence.CallAs{Audience: "skipper", Person: fmt.Sprint(len(many))})
 	}
 	_, err = w.Evidence.ChangeWatch(t.Context(), ben, v.ID, evidence.WatchSaid{Callers: many})
 	said(t, err, base.Invalid, "101")
+	twice := []evidence.CallAs{{Audience: "skipper"}, {Audience: "skipper"}}
+	if v, err = w.Evidence.ChangeWatch(t.Context(), ben, v.ID, evidence.WatchSaid{Callers: twice,
+		Captures: []int64{id, id}}); err != nil || v.Calls != 1 || len(v.Callers) != 1 {
+		t.Errorf("said twice it is %d calls as %v, %v", v.Calls, v.Callers, err)
+	}
 }

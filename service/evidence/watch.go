@@ -198,7 +198,9 @@ func (say *WatchSaid) into(w *store.Watch, c *contract.Contracts) error {
 			if c.Audience(as.Audience) == nil {
 				return base.NewProblem(base.Invalid, "", "there is no audience %q", as.Audience)
 			}
-			w.Callers = append(w.Callers, store.WatchCaller(as))
+			if one := store.WatchCaller(as); !slices.Contains(w.Callers, one) {
+				w.Callers = append(w.Callers, one)
+			}
 		}
 	}
 	if say.Server != nil {
@@ -233,6 +235,7 @@ func (say *WatchSaid) into(w *store.Watch, c *contract.Contracts) error {
 	}
 	calls := w.Calls
 	if say.Captures != nil {
+		say.Captures = distinct(say.Captures)
 		calls = len(say.Captures)
 	}
 	if n := calls * max(1, len(w.Callers)); n > maxWatchCalls {
@@ -240,6 +243,16 @@ func (say *WatchSaid) into(w *store.Watch, c *contract.Contracts) error {
 			maxWatchCalls, n)
 	}
 	return nil
+}
+
+// distinct returns numbers without those that stand there before.
+func distinct(all []int64) (once []int64) {
+	for _, n := range all {
+		if !slices.Contains(once, n) {
+			once = append(once, n)
+		}
+	}
+	return once
 }
 
 func planOf(w *store.Watch) timetable.Plan {
