@@ -8,6 +8,8 @@ import (
 	"testing"
 
 	"inkret/core/contract"
+	"inkret/core/exchange"
+	"inkret/core/observe"
 	"inkret/core/schema"
 )
 
@@ -135,4 +137,20 @@ func FuzzDraft(f *testing.F) {
 		f.Add(wild(rand.New(rand.NewPCG(seed, 7)), 3, 4))
 	}
 	f.Fuzz(loads)
+}
+
+// TestDraftsOfOddAddressesLoad drafts from traffic with addresses that are escaped, or are no text.
+func TestDraftsOfOddAddressesLoad(t *testing.T) {
+	o := observe.New(nil)
+	for _, path := range []string{"/a%7Bb/x", "/%ff/12345", "/a{b}/x", "/b%20c/x", "/a%2Fb/12", "/{id}/{id}"} {
+		r, err := exchange.ParseRequest("GET https://a.example" + path)
+		if err != nil {
+			continue
+		}
+		o.Add(&exchange.Capture{Request: *r, Response: exchange.Response{Status: 200, Body: []byte(`{"id":1,"a":"x"}`),
+			Header: exchange.Header{{Name: "Content-Type", Value: "application/json"}}}})
+	}
+	if c := read(t, Write(o.Sketch(), Options{Callers: o.Callers()}).Text); len(c.Endpoints) < 6 {
+		t.Errorf("%d endpoints are drafted", len(c.Endpoints))
+	}
 }
