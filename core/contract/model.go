@@ -39,7 +39,7 @@ type Contracts struct {
 	Exceptions []*Exception
 
 	evenOnce sync.Once
-	shown    unevenness // see [Contracts.showings]
+	shown    map[carried]*shown // see [Contracts.showings]
 
 	routes *route
 	told   *route                 // the endpoints whose answers tell who holds credentials; nil where none does

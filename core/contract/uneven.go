@@ -1,12 +1,15 @@
 package contract
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"slices"
-	"sort"
 	"strings"
+	"sync"
 
 	"inkret/core/catalog"
+	"inkret/core/document"
 	"inkret/core/place"
 )
 
@@ -17,14 +20,9 @@ import (
 type showing struct {
 	endpoint *Endpoint
 	path     string
+	form     string    // the name and format under which the field is shown
 	set      *GrantSet // that it is granted in
-	grant    *Grant
 	to       Set
-}
-
-// form is the name and format under which a field is shown.
-func (s *showing) form() string {
-	return s.grant.Name + " (" + catalog.Form{Type: s.grant.Form.Type, Format: s.grant.Form.Format}.Words() + ")"
 }
 
 type carried struct {
@@ -32,15 +30,34 @@ type carried struct {
 	field  *catalog.Field
 }
 
-// unevenness indexes the grants of contracts by entity field.
-type unevenness map[carried][]showing
+// written is where in the contract an endpoint's grant is written.
+type written struct {
+	endpoint *Endpoint
+	at       document.Pos
+	name     string
+}
 
-func (c *Contracts) showings() unevenness {
+// shown is how a field is shown to all.
+type shown struct {
+	all []showing
+	of  map[written][]int // in all
+	to  sync.Map          // audience's index to *commonest
+}
+
+// commonest is how most places show a field to one audience.
+type commonest struct {
+	form      string // empty where all show it alike
+	within    map[*GrantSet]bool
+	endpoints []string // in order of text
+}
+
+// showings indexes the grants of contracts by entity field.
+func (c *Contracts) showings() map[carried]*shown {
 	c.evenOnce.Do(func() {
-		c.shown = unevenness{}
+		c.shown = map[carried]*shown{}
 		for _, e := range c.Endpoints {
 			for _, r := range e.Responses {
-				w := evenWalk{c.shown, e, map[*GrantSet]bool{}, map[string]bool{}}
+				w := evenWalk{c.shown, e, map[*GrantSet]bool{}}
 				w.grant(r.Root(), r.Audiences, place.Root)
 			}
 		}
@@ -48,11 +65,42 @@ func (c *Contracts) showings() unevenness {
 	return c.shown
 }
 
+// usually returns how most places show the field to an audience, found once.
+func (s *shown) usually(audience int) *commonest {
+	if u, ok := s.to.Load(audience); ok {
+		return u.(*commonest)
+	}
+	places := map[string]map[string]bool{} // by form: the endpoints with their paths
+	for i := range s.all {
+		if one := &s.all[i]; one.to.has(audience) {
+			if places[one.form] == nil {
+				places[one.form] = map[string]bool{}
+			}
+			places[one.form][one.endpoint.Text+" "+one.path] = true
+		}
+	}
+	u := &commonest{within: map[*GrantSet]bool{}}
+	if len(places) > 1 {
+		u.form = slices.MinFunc(slices.Collect(maps.Keys(places)), func(a, b string) int {
+			return cmp.Or(len(places[b])-len(places[a]), strings.Compare(a, b))
+		})
+		for i := range s.all {
+			if one := &s.all[i]; one.form == u.form && one.to.has(audience) {
+				u.within[one.set] = true
+				u.endpoints = append(u.endpoints, one.endpoint.Text)
+			}
+		}
+		slices.Sort(u.endpoints)
+		u.endpoints = slices.Compact(u.endpoints)
+	}
+	s.to.Store(audience, u)
+	return u
+}
+
 type evenWalk struct {
-	all      unevenness
+	all      map[carried]*shown
 	endpoint *Endpoint
 	on       map[*GrantSet]bool // being walked: a shape that contains itself is gone into once
-	met      map[string]bool
 }
 
 func (w *evenWalk) grant(g *Grant, to Set, path string) {
@@ -80,7 +128,15 @@ func (w *evenWalk) set(set *GrantSet, to Set, path string) {
 		at := path + place.Name(g.Name)
 		if g.Source == FromField && g.Owner != nil && !g.Reference {
 			key := carried{g.Owner, g.Field}
-			w.all[key] = append(w.all[key], showing{w.endpoint, at, set, g, seen})
+			s := w.all[key]
+			if s == nil {
+				s = &shown{of: map[written][]int{}}
+				w.all[key] = s
+			}
+			of := written{w.endpoint, g.Pos, g.Name}
+			s.of[of] = append(s.of[of], len(s.all))
+			form := g.Name + " (" + catalog.Form{Type: g.Form.Type, Format: g.Form.Format}.Words() + ")"
+			s.all = append(s.all, showing{w.endpoint, at, form, set, seen})
 		}
 		w.grant(g, seen, at)
 	}
@@ -116,59 +172,28 @@ func (e *Endpoint) Uneven(p *Plan, audience *Audience) []string {
 
 // unevenAt returns how a grant departs from the usual form of its field for an audience.
 func (c *Contracts) unevenAt(e *Endpoint, g *Grant, audience int) string {
-	places := map[string]map[string]*Endpoint{} // by form, the endpoints and paths
-	var own string
-	mine := map[*GrantSet]bool{}
-	for i := range c.showings()[carried{g.Owner, g.Field}] {
-		s := &c.shown[carried{g.Owner, g.Field}][i]
-		if !s.to.has(audience) {
-			continue
-		}
-		form := s.form()
-		if places[form] == nil {
-			places[form] = map[string]*Endpoint{}
-		}
-		places[form][s.endpoint.Text+" "+s.path] = s.endpoint
-		if s.endpoint == e && s.grant.Pos == g.Pos && s.grant.Name == g.Name {
-			own = form
-			mine[s.set] = true
-		}
-	}
-	if own == "" || len(places) < 2 {
+	s := c.showings()[carried{g.Owner, g.Field}]
+	if s == nil {
 		return ""
 	}
-	forms := make([]string, 0, len(places))
-	for form := range places {
-		forms = append(forms, form)
+	u, own, beside := s.usually(audience), "", false
+	for _, i := range s.of[written{e, g.Pos, g.Name}] {
+		if one := &s.all[i]; one.to.has(audience) {
+			own, beside = one.form, beside || u.within[one.set]
+		}
 	}
-	sort.Slice(forms, func(i, k int) bool {
-		a, b := forms[i], forms[k]
-		return len(places[a]) > len(places[b]) || len(places[a]) == len(places[b]) && a < b
-	})
-	usual := forms[0]
-	if usual == own {
+	if u.form == "" || own == "" || own == u.form || beside { // beside: it stands beside the usual one
 		return ""
 	}
-	for _, s := range c.shown[carried{g.Owner, g.Field}] {
-		if mine[s.set] && s.form() == usual && s.to.has(audience) {
-			return "" // it stands beside the usual one
-		}
-	}
-	var elsewhere []string
-	for _, other := range places[usual] {
-		if other != e && !slices.Contains(elsewhere, other.Text) {
-			elsewhere = append(elsewhere, other.Text)
-		}
-	}
+	elsewhere := slices.DeleteFunc(slices.Clone(u.endpoints), func(text string) bool { return text == e.Text })
 	if len(elsewhere) == 0 {
 		return ""
 	}
-	slices.Sort(elsewhere)
 	const shown = 3
 	more := ""
 	if n := len(elsewhere); n > shown {
 		elsewhere, more = elsewhere[:shown], fmt.Sprintf(" and %d more", n-shown)
 	}
-	return fmt.Sprintf("%s.%s is %s here and %s at %s%s", g.Owner.Name, g.Field.Name, own, usual,
+	return fmt.Sprintf("%s.%s is %s here and %s at %s%s", g.Owner.Name, g.Field.Name, own, u.form,
 		strings.Join(elsewhere, ", "), more)
 }

@@ -2,6 +2,7 @@ package detect
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"inkret/core/catalog"
@@ -96,11 +97,7 @@ func Suggest(entity, field string, e Evidence) Suggestion {
 		return Suggestion{c, fmt.Sprintf("its comment speaks of %q", word), Likely}
 	}
 	of := Words(nil, []byte(field))
-	whose := Words(nil, []byte(entity))
-	about := false
-	for _, w := range whose {
-		about = about || people[w]
-	}
+	about := Person(entity)
 	for _, w := range of {
 		if w == "name" && about {
 			return Suggestion{catalog.Personal, fmt.Sprintf("it names a person: %s", entity), Likely}
@@ -127,6 +124,11 @@ func Suggest(entity, field string, e Evidence) Suggestion {
 		return Suggestion{catalog.Internal, "a " + e.Form.Words() + " that nothing tells to be personal", Guess}
 	}
 	return Suggestion{catalog.Unclassed, "nothing tells", Guess}
+}
+
+// Person reports whether an entity's name tells of a person.
+func Person(entity string) bool {
+	return slices.ContainsFunc(Words(nil, []byte(entity)), func(w string) bool { return people[w] })
 }
 
 // people lists words for entities that are people.

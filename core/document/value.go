@@ -355,6 +355,9 @@ func plainOrQuoted(s string, flow bool) string {
 	return quoted(s)
 }
 
+// unsafe escapes what YAML allows in a text but readers take for the mark of a file's encoding, or for a line's end.
+var unsafe = strings.NewReplacer("\ufeff", `\ufeff`, "\u0085", `\u0085`, "\u007f", `\u007f`)
+
 // quoted returns a text in double quotes, valid in JSON and YAML.
 func quoted(s string) string {
 	var b bytes.Buffer
@@ -363,7 +366,7 @@ func quoted(s string) string {
 	if enc.Encode(s) != nil {
 		return `""`
 	}
-	return strings.TrimSuffix(b.String(), "\n")
+	return unsafe.Replace(strings.TrimSuffix(b.String(), "\n"))
 }
 
 // JSON returns the value on one line of JSON, with a space after each comma and colon.

@@ -22,20 +22,14 @@ import (
 	"inkret/core/schema"
 )
 
-// Question is a decision that only a person can make.
-type Question struct {
-	Entity string `json:"entity,omitempty"`
-	Field  string `json:"field,omitempty"`
-	Text   string `json:"text"`
-}
-
 // Draft is a contract file and its open questions.
 type Draft struct {
 	Text      string
 	Service   string
 	Endpoints int
 	Entities  int
-	Questions []Question
+	Questions []Question // that are open, most important first
+	Answered  int        // how many were answered before
 }
 
 // Options add what the sketch does not say.
@@ -43,22 +37,29 @@ type Options struct {
 	Service string           // its name; made of the sketch's title or server when empty
 	Callers []observe.Caller // audiences that traffic tells of
 	From    string           // what it was drafted from, for the first line
+	Answers Answers          // to questions that were asked before
 }
 
 // writer writes one draft.
 type writer struct {
 	sketch    *schema.Sketch
+	answers   Answers
+	answered  int
 	questions []Question
 	classes   map[*schema.Member]detect.Suggestion
-	component map[*schema.Object]int // strongly connected component
+	decided   map[*schema.Member]decision // of entities
+	bodies    []*schema.Object            // what bodies have: entities and variants
+	component map[*schema.Object]int      // strongly connected component
 	shapes    map[*schema.Object]string
 }
 
-// Write drafts a contract file. The result is always valid.
+// Write drafts a contract file. The result is always valid. With the same sketch and more answers, it asks less.
 func Write(sketch *schema.Sketch, o Options) *Draft {
 	sortOperations(sketch)
-	w := &writer{sketch: sketch, classes: map[*schema.Member]detect.Suggestion{}, shapes: map[*schema.Object]string{}}
-	w.component = components(sketch.Objects)
+	w := &writer{sketch: sketch, answers: o.Answers, classes: map[*schema.Member]detect.Suggestion{},
+		decided: map[*schema.Member]decision{}, shapes: map[*schema.Object]string{}, bodies: bodiesOf(sketch)}
+	w.component = components(w.bodies)
+	w.decide()
 	root := document.Mapping()
 	root.Set("inkret", document.Count(contract.Version))
 	service := o.Service
@@ -79,23 +80,14 @@ func Write(sketch *schema.Sketch, o Options) *Draft {
 		audiences.Add(audience(c))
 	}
 	root.Set("audiences", audiences)
-	if len(sketch.Tellers) > 0 {
-		root.Set("callers", w.tellers())
+	if tellers := w.tellers(); len(tellers.Items) > 0 {
+		root.Set("callers", tellers)
 	}
 	root.Set("entities", w.entities())
 	if shapes := w.allShapes(); len(shapes.Items) > 0 {
 		root.Set("shapes", shapes)
 	}
-	errors := document.Mapping()
-	for _, name := range sketch.Errors {
-		errors.Set(name, document.Mapping().Set("optional", document.Truth(true)))
-	}
-	if len(errors.Items) == 0 {
-		for _, name := range []string{"title", "detail"} {
-			errors.Set(name, document.Mapping().Set("type", document.Text("string")).Set("optional",
-				document.Truth(true)))
-		}
-	}
+	errors := w.errors()
 	root.Set("responses", (&document.Value{Kind: document.List, Block: true}).Add(document.Mapping().Set("statuses",
 		document.Texts("4XX", "5XX")).Set("grants", errors)))
 	endpoints := w.endpoints(callers)
@@ -107,11 +99,33 @@ func Write(sketch *schema.Sketch, o Options) *Draft {
 	}
 	head += ".\n"
 	if n := len(w.questions); n > 0 {
-		head += fmt.Sprintf("# %s below, each above the field it is about: class it, and grant it "+
+		head += fmt.Sprintf("# %s below, each above the first field it is about: class it, and grant it "+
 			"where it is needed.\n", plural(n, "question"))
 	}
 	return &Draft{Text: head + string(root.Append(nil, 0)), Service: service, Endpoints: len(endpoints.Items),
-		Entities: len(sketch.Objects), Questions: w.questions}
+		Entities: len(sketch.Objects), Questions: sorted(w.questions), Answered: w.answered}
+}
+
+// errors writes what error bodies may say: plain members that do not tell of anything sensitive, and, swept, their
+// parts.
+func (w *writer) errors() *document.Value {
+	errors := document.Mapping()
+	for _, name := range w.sketch.Errors {
+		if s := detect.Suggest("", name, detect.Evidence{}); s.Class < catalog.Internal || !detect.Kept(name) &&
+			s.Class < catalog.Personal {
+			errors.Set(name, document.Mapping().Set("optional", document.Truth(true)))
+		}
+	}
+	for _, name := range w.sketch.ErrorParts {
+		errors.Set(name, document.Mapping().Set("open", document.Truth(true)).Set("optional", document.Truth(true)))
+	}
+	if len(errors.Items) == 0 {
+		for _, name := range []string{"title", "detail"} {
+			errors.Set(name, document.Mapping().Set("type", document.Text("string")).Set("optional",
+				document.Truth(true)))
+		}
+	}
+	return errors
 }
 
 func plural(n int, noun string) string {
@@ -191,9 +205,11 @@ func (w *writer) tellers() *document.Value {
 		} else {
 			v.Set("told_by", document.Text(t.ToldBy)).Set("at", document.Text(t.At))
 		}
-		v.Above = w.ask("", "",
-			"is this who makes a request? then `own: true` at a grant or response limits it to their own records")
-		all.Add(v)
+		above, goes := w.confirm(Question{ID: strings.TrimSpace("caller " + t.Claim + t.ToldBy + " " + t.At),
+			Text: "is this who makes a request? then `own: true` at a grant or response limits it to their own records"})
+		if v.Above = above; goes {
+			all.Add(v)
+		}
 	}
 	return all
 }
@@ -210,39 +226,24 @@ func (w *writer) suggest(o *schema.Object, m *schema.Member) detect.Suggestion {
 	return s
 }
 
-// entities writes the objects with suggested classes, and asks where there is none.
+// entities writes the entities with their classes, and the questions above their fields.
 func (w *writer) entities() *document.Value {
 	all := &document.Value{Kind: document.Map, Block: true}
 	for _, o := range w.sketch.Objects {
 		fields, relations := &document.Value{Kind: document.Map, Block: true}, &document.Value{Kind: document.Map,
 			Block: true}
-		inside := w.inside(o)
 		for _, m := range o.Members {
 			if m.Object != nil {
-				v := document.Mapping().Set("entity", document.Text(m.Object.Name))
+				v := document.Mapping().Set("entity", document.Text(m.Object.Entity().Name))
 				if m.Many {
 					v.Set("many", document.Truth(true))
 				}
 				relations.Set(m.Name, v)
 				continue
 			}
-			v := form(m)
-			s := w.suggest(o, m)
-			switch {
-			case s.Class == catalog.Unclassed:
-				v.Above = w.ask(o.Name, m.Name, "which class? "+s.Reason+
-					"; left out of every response until it has one")
-			case s.Class >= catalog.Personal || s.Class == catalog.Internal && detect.Kept(m.Name):
-				v.Set("class", document.Text(s.Class.String()))
-				if !m.WriteOnly {
-					v.Above = w.ask(o.Name, m.Name, fmt.Sprintf("who may see it? %s (%s); left out of every response",
-						s.Class, s.Reason))
-				}
-			default:
-				v.Set("class", document.Text(s.Class.String()))
-				if s.Class == catalog.Internal && len(inside) > 0 {
-					v.Above, inside = w.ask(o.Name, m.Name, insideWords(inside)), nil
-				}
+			v, d := form(m), w.decided[m]
+			if v.Above = d.above; d.class != catalog.Unclassed {
+				v.Set("class", document.Text(d.class.String()))
 			}
 			if m.Note != "" {
 				v.Set("note", document.Text(comment(clip(m.Note))))
@@ -256,8 +257,11 @@ func (w *writer) entities() *document.Value {
 		}
 		if o.Owner != "" {
 			v := document.Text(o.Owner)
-			v.Above = w.ask(o.Name, o.Owner, "does this say whose record it is? what stands there is who made requests")
-			e.Set("owner", v)
+			above, goes := w.confirm(Question{ID: "owner of " + o.Name + ": " + o.Owner, Entity: o.Name, Field: o.Owner,
+				Text: "does this say whose record it is? what stands there is who made requests"})
+			if v.Above = above; goes {
+				e.Set("owner", v)
+			}
 		}
 		if len(fields.Items) > 0 {
 			e.Set("fields", fields)
@@ -268,28 +272,6 @@ func (w *writer) entities() *document.Value {
 		all.Set(o.Name, e)
 	}
 	return all
-}
-
-// inside lists the fields of an object that are granted though they are internal.
-func (w *writer) inside(o *schema.Object) (names []string) {
-	for _, m := range o.Members {
-		if w.granted(o, m) && w.suggest(o, m).Class == catalog.Internal && !m.WriteOnly {
-			names = append(names, m.Name)
-		}
-	}
-	return names
-}
-
-// insideWords asks about fields that are granted though they are internal.
-func insideWords(names []string) string {
-	const most = 12
-	more := ""
-	if n := len(names) - most; n > 0 {
-		names, more = names[:most], fmt.Sprintf(" and %d more", n)
-	}
-	return fmt.Sprintf("do callers need %s%s? internal, and granted wherever it goes out today",
-		strings.Join(names, ", "),
-		more)
 }
 
 func times(n int) string {
@@ -307,11 +289,6 @@ func clip(s string) string {
 	return s
 }
 
-func (w *writer) ask(entity, field, text string) string {
-	w.questions = append(w.questions, Question{entity, field, text})
-	return "? " + comment(text)
-}
-
 func form(m *schema.Member) *document.Value {
 	f := m.Form
 	if m.Many {
@@ -320,166 +297,11 @@ func form(m *schema.Member) *document.Value {
 	return revise.Form(f)
 }
 
-// allShapes writes a shape for every object in the bodies.
-func (w *writer) allShapes() *document.Value {
-	all := &document.Value{Kind: document.Map, Block: true}
-	used := map[*schema.Object]bool{}
-	var reach func(o *schema.Object)
-	reach = func(o *schema.Object) {
-		if o == nil || used[o] {
-			return
-		}
-		used[o] = true
-		for _, m := range o.Members {
-			reach(m.Object)
-		}
-	}
-	for _, op := range w.sketch.Operations {
-		for _, a := range op.Answers {
-			reach(a.Object)
-		}
-	}
-	taken := map[string]bool{}
-	for _, o := range w.sketch.Objects {
-		if used[o] {
-			name := strings.Join(detect.Words(nil, []byte(o.Name)), "-")
-			for i := 2; taken[name] || name == ""; i++ {
-				name = fmt.Sprintf("%s-%d", strings.TrimRight(name, "-0123456789"), i)
-			}
-			taken[name] = true
-			w.shapes[o] = name
-		}
-	}
-	for _, o := range w.sketch.Objects {
-		if !used[o] {
-			continue
-		}
-		all.Set(w.shapes[o], document.Mapping().Set("entity", document.Text(o.Name)).Set("grants", w.grants(o)))
-	}
-	return all
-}
-
-// grants writes the grants of a response for an object.
-func (w *writer) grants(o *schema.Object) *document.Value {
-	all := &document.Value{Kind: document.Map, Block: true}
-	for _, m := range o.Members {
-		if m.WriteOnly {
-			continue
-		}
-		g := document.Mapping()
-		if m.Object != nil {
-			within := w.component[m.Object] == w.component[o]
-			if id := identifier(m.Object); within && o.Seen == 0 && id != "" &&
-				w.granted(m.Object, m.Object.Member(id)) {
-				// a described cycle ends in a reference; an observed one is granted fully
-				g.Set("reference", document.Text(id))
-			} else {
-				g.Set("shape", document.Text(w.shapes[m.Object]))
-				if within && !m.Many && !m.Form.Nullable {
-					m.Optional = true
-				}
-			}
-			if m.Form.Nullable {
-				g.Set("nullable", document.Truth(true))
-			}
-		} else if !w.granted(o, m) {
-			continue
-		} else if m.Many {
-			g.Set("many", document.Truth(true))
-		} else if m.Open || m.Form.Type == catalog.Object || m.Form.Type == catalog.Array {
-			g.Set("open", document.Truth(true))
-		}
-		if m.Optional {
-			g.Set("optional", document.Truth(true))
-		}
-		all.Set(m.Name, nothingOr(g))
-	}
-	return all
-}
-
 func nothingOr(g *document.Value) *document.Value {
 	if len(g.Items) == 0 {
 		return document.Nothing()
 	}
 	return g
-}
-
-// granted reports whether a draft grants a field: it has a class, is not sensitive, and is not meant for those who run
-// the service alone.
-func (w *writer) granted(o *schema.Object, m *schema.Member) bool {
-	c := w.suggest(o, m).Class
-	return m.Object == nil && (c == catalog.Public || c == catalog.Internal && !detect.Kept(m.Name))
-}
-
-func identifier(o *schema.Object) string {
-	for _, name := range []string{"id", "ID", "Id", "uuid", "_id", "key", "code", "slug"} {
-		if m := o.Member(name); m != nil && m.Object == nil && !m.Many && !m.Open {
-			return name
-		}
-	}
-	return ""
-}
-
-// components numbers the objects so that objects in a cycle share a number (Tarjan's algorithm, SIAM J. Comput.
-// 1972, without recursion).
-func components(objects []*schema.Object) map[*schema.Object]int {
-	index, low := map[*schema.Object]int{}, map[*schema.Object]int{}
-	on, of := map[*schema.Object]bool{}, map[*schema.Object]int{}
-	var stack []*schema.Object
-	type frame struct {
-		o    *schema.Object
-		next int
-	}
-	for _, start := range objects {
-		if index[start] != 0 {
-			continue
-		}
-		work := []frame{{start, 0}}
-		for len(work) > 0 {
-			f := &work[len(work)-1]
-			if f.next == 0 {
-				index[f.o] = len(index) + 1
-				low[f.o] = index[f.o]
-				stack = append(stack, f.o)
-				on[f.o] = true
-			}
-			down := false
-			for f.next < len(f.o.Members) && !down {
-				to := f.o.Members[f.next].Object
-				f.next++
-				switch {
-				case to == nil:
-				case index[to] == 0:
-					work, down = append(work, frame{to, 0}), true
-				case on[to]:
-					low[f.o] = min(low[f.o], index[to])
-				}
-			}
-			if down {
-				continue
-			}
-			if len(f.o.Members) == 0 {
-				f.next = 1
-			}
-			if low[f.o] == index[f.o] {
-				for {
-					top := stack[len(stack)-1]
-					stack, on[top] = stack[:len(stack)-1], false
-					of[top] = index[f.o]
-					if top == f.o {
-						break
-					}
-				}
-			}
-			done := *f
-			work = work[:len(work)-1]
-			if len(work) > 0 {
-				up := work[len(work)-1].o
-				low[up] = min(low[up], low[done.o])
-			}
-		}
-	}
-	return of
 }
 
 func (w *writer) endpoints(callers []observe.Caller) *document.Value {
@@ -507,7 +329,7 @@ func (w *writer) endpoints(callers []observe.Caller) *document.Value {
 			if take.Object != nil {
 				grants := w.accepted(take.Object, take.Sent, 0)
 				e.Set("accepts", (&document.Value{Kind: document.List,
-					Block: true}).Add(document.Mapping().Set("entity", document.Text(take.Object.Name)).Set("grants",
+					Block: true}).Add(document.Mapping().Set("entity", document.Text(take.Object.Entity().Name)).Set("grants",
 					grants)))
 			}
 		}
@@ -552,8 +374,7 @@ var statusText = regexp.MustCompile(`^([1-5]\d\d|[1-5]XX|default)$`)
 func statuses(op *schema.Operation) []string {
 	var all []string
 	for _, a := range op.Answers {
-		if statusText.MatchString(a.Status) && !slices.Contains(all, a.Status) && a.Status[0] != '4' &&
-			a.Status[0] != '5' && a.Status != "default" {
+		if statusText.MatchString(a.Status) && !slices.Contains(all, a.Status) && !a.IsError() {
 			all = append(all, a.Status)
 		}
 	}
@@ -593,7 +414,7 @@ func (w *writer) response(op *schema.Operation, status string, callers []observe
 	if content.Object == nil || content.Empty {
 		return r.Set("grants", document.Mapping())
 	}
-	r.Set("entity", document.Text(content.Object.Name))
+	r.Set("entity", document.Text(content.Object.Entity().Name))
 	if content.At != "" {
 		r.Set("at", document.Text(content.At))
 	}
@@ -639,7 +460,8 @@ func (w *writer) accepted(o *schema.Object, sent []string, depth int) *document.
 		case m.Open || m.Form.Type == catalog.Object || m.Form.Type == catalog.Array:
 			g.Set("open", document.Truth(true))
 		}
-		if m.Object == nil && w.suggest(o, m).Class == catalog.Secret {
+		w.under(g, m)
+		if m.Object == nil && w.decided[m.Of()].class == catalog.Secret {
 			g.Set("reason", document.Text("the client sends it"))
 		}
 		if m.Optional {

@@ -55,15 +55,20 @@ func entry(endpoint string, responses ...*document.Value) *document.Value {
 func left(e *catalog.Entity, f *catalog.Field) *Question {
 	switch f.Class {
 	case catalog.Unclassed:
-		return &Question{e.Name, f.Name, "which class? left out until it has one"}
+		return askAbout(e.Name, f.Name, "which class? left out until it has one")
 	case catalog.Personal, catalog.Secret:
-		return &Question{e.Name, f.Name, fmt.Sprintf("who may see it? it is %s; left out", f.Class)}
+		return askAbout(e.Name, f.Name, fmt.Sprintf("who may see it? it is %s; left out", f.Class))
 	case catalog.Internal:
 		if detect.Kept(f.Name) {
-			return &Question{e.Name, f.Name, "who may see it? it is internal, and its name says so; left out"}
+			return askAbout(e.Name, f.Name, "who may see it? it is internal, and its name says so; left out")
 		}
 	}
 	return nil
+}
+
+// askAbout asks about one field.
+func askAbout(entity, field, text string) *Question {
+	return &Question{ID: strings.TrimSpace("field " + entity + " " + field), Entity: entity, Field: field, Text: text}
 }
 
 func plainGrant(f *catalog.Field, optional bool) *document.Value {
@@ -187,7 +192,7 @@ func (w *matcher) grants(e *catalog.Entity, o *schema.Object, depth int) *docume
 	all := &document.Value{Kind: document.Map, Block: true}
 	if e == nil {
 		w.questions = append(w.questions,
-			Question{"", o.Name, "which entity is this? none of the catalogue has most of its members"})
+			*askAbout("", o.Name, "which entity is this? none of the catalogue has most of its members"))
 		return document.Mapping()
 	}
 	w.on = append(w.on, o)
@@ -227,7 +232,7 @@ func (w *matcher) grants(e *catalog.Entity, o *schema.Object, depth int) *docume
 			all.Set(m.Name, g)
 		default:
 			w.questions = append(w.questions,
-				Question{e.Name, m.Name, "what is it? the catalogue has no such field; left out"})
+				*askAbout(e.Name, m.Name, "what is it? the catalogue has no such field; left out"))
 		}
 	}
 	if len(all.Items) == 0 {

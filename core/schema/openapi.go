@@ -35,13 +35,18 @@ func Describe(name string, data []byte) (*Sketch, error) {
 		return nil, fmt.Errorf("%s: OpenAPI %s is not read here; expected 3.0 or 3.1", version.Pos(), version.Text)
 	case version != nil:
 		d.openAPI()
-		d.sketch.dropEnvelopes()
+		d.errors()
+		if unused := d.sketch.dropUnused(); len(unused) > 0 {
+			d.note("schemas that no operation's body has are left out (%d): %s", len(unused), someOf(unused))
+		}
+		d.sketch.unite()
 	case root.Get("swagger") != nil:
 		return nil, fmt.Errorf("%s: version %s of the description is not read here; expected OpenAPI 3.0 or 3.1",
 			root.Get("swagger").Pos(), root.Get("swagger").Text)
 	case root.Get("$schema") != nil || root.Get("properties") != nil || root.Get("$defs") != nil ||
 		root.Get("definitions") != nil || root.Get("type") != nil || root.Get("allOf") != nil:
 		d.jsonSchema(name)
+		d.sketch.unite()
 	default:
 		return nil, fmt.Errorf("%s: neither an OpenAPI document nor a JSON Schema: it has no openapi, $schema, "+
 			"properties or $defs", name)
@@ -77,7 +82,7 @@ func (d *description) openAPI() {
 	}
 	for _, c := range pairsOf(d.root.Get("components"), "schemas") { // named ones first, so that they keep their names
 		if d.isObject(c) {
-			d.object(c, EntityName(c.Name.Text))
+			d.object(c, EntityName(c.Name.Text), "")
 		}
 	}
 	for _, path := range pairsOf(d.root, "paths") {
@@ -109,6 +114,39 @@ func (d *description) openAPI() {
 	}
 }
 
+// errors gathers what the described errors hold.
+func (d *description) errors() {
+	const most = 24
+	s := d.sketch
+	add := func(list *[]string, name string) {
+		if name != "" && len(*list) < most && !slices.Contains(*list, name) && !slices.Contains(s.Errors, name) {
+			*list = append(*list, name)
+		}
+	}
+	for _, op := range s.Operations {
+		for _, a := range op.Answers {
+			if !a.IsError() || a.Object == nil {
+				continue
+			}
+			if a.At != "" {
+				add(&s.ErrorParts, split(a.At)[0])
+				for _, name := range a.Beside {
+					add(&s.ErrorParts, name)
+				}
+				continue
+			}
+			for _, m := range a.Object.Members {
+				if m.Object == nil && !m.Many && !m.Open {
+					add(&s.Errors, m.Name)
+				} else {
+					add(&s.ErrorParts, m.Name)
+				}
+			}
+		}
+	}
+	s.ErrorParts = slices.DeleteFunc(s.ErrorParts, func(n string) bool { return slices.Contains(s.Errors, n) })
+}
+
 // signed reports whether an operation requires credentials.
 func (d *description) signed(op *document.Node) bool {
 	security := op.Get("security")
@@ -126,7 +164,7 @@ func (d *description) jsonSchema(file string) {
 	for _, section := range []string{"$defs", "definitions"} {
 		for _, c := range pairsOf(d.root, section) {
 			if d.isObject(c) {
-				d.object(c, EntityName(c.Name.Text))
+				d.object(c, EntityName(c.Name.Text), "")
 			}
 		}
 	}
@@ -136,7 +174,7 @@ func (d *description) jsonSchema(file string) {
 			name = regexp.MustCompile(`(\.schema)?\.\w+$`).ReplaceAllString(file[strings.LastIndexAny(file, `/\`)+1:],
 				"")
 		}
-		d.object(d.root, EntityName(name))
+		d.object(d.root, EntityName(name), "").unnamed = false
 	}
 }
 
@@ -377,17 +415,20 @@ func (d *description) properties(n *document.Node, seen map[*document.Node]bool,
 	return all
 }
 
-// object returns the object of a schema, created once per schema.
-func (d *description) object(n *document.Node, name string) *Object {
+// object returns the object of a schema, created once per schema. hint says what it is called where it stands.
+func (d *description) object(n *document.Node, name, hint string) *Object {
 	n = d.follow(n)
 	if o := d.objects[n]; o != nil {
 		return o
 	}
+	unnamed := true
 	if tokens := split(n.Pointer()); len(tokens) > 1 && slices.Contains([]string{"schemas", "$defs", "definitions"},
 		tokens[len(tokens)-2]) {
-		name = EntityName(tokens[len(tokens)-1])
+		name, unnamed = EntityName(tokens[len(tokens)-1]), false
+		hint = name
 	}
-	o := &Object{Name: Free(name, func(s string) bool { return d.names[s] }), Source: n.Pointer()}
+	o := &Object{Name: Free(name, func(s string) bool { return d.names[s] }), Source: n.Pointer(), unnamed: unnamed,
+		hint: hint}
 	d.objects[n], d.names[o.Name] = o, true
 	d.sketch.Objects = append(d.sketch.Objects, o)
 	for _, p := range d.properties(n, map[*document.Node]bool{}, false) {
@@ -434,7 +475,11 @@ func (d *description) nested(member string, n *document.Node, name string, depth
 		return m
 	}
 	if d.isObject(said) {
-		m.Object = d.object(said, name)
+		hint := name
+		if member != "" {
+			hint = EntityName(member)
+		}
+		m.Object = d.object(said, name, hint)
 		return m
 	}
 	switch typeOf(said) {
@@ -471,6 +516,15 @@ func (d *description) telling(parts []*document.Node) []*document.Node {
 				"items", "required", "format"}, k.Name.Text)
 		})
 	})
+}
+
+// someOf lists the first few names.
+func someOf(names []string) string {
+	const most = 8
+	if more := len(names) - most; more > 0 {
+		return strings.Join(names[:most], ", ") + fmt.Sprintf(" and %d more", more)
+	}
+	return strings.Join(names, ", ")
 }
 
 func firstOf(a, b string) string {

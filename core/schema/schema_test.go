@@ -174,6 +174,9 @@ paths:
       responses: {"201": {content: {application/problem+json: {schema: {$ref: "#/components/schemas/Nowhere"}}}}, "204": {}}
     get:
       responses: {"200": {content: {text/plain: {}, application/json: {schema: {type: array, items: {allOf: [{$ref: "#/components/schemas/Skipper"}, {description: one}]}}}}}}
+  /v1/either:
+    get:
+      responses: {"200": {content: {application/json: {schema: {$ref: "#/components/schemas/Either"}}}}}
 components:
   schemas:
     Berth:
@@ -207,7 +210,6 @@ func TestDescriptions(t *testing.T) {
 Booking() id:integer/nullable state:any value/one of "open" "closed" >loop:Booking >berth:Berth >skipper:Skipper
 Skipper() id:integer email:string/email password:string
 BerthInner() a:boolean
-Base() id:integer/nullable >loop:Booking
 Either() a:string b:string/date
 `
 	if got := show(s.Catalog()); got != want {
@@ -233,7 +235,8 @@ Either() a:string b:string/date
 GET /v1/berths/{berth-id} default - many=false signed=false []
 POST /v1/skippers 201 - many=false signed=true []
 POST /v1/skippers 204 - many=false signed=true []
-GET /v1/skippers 200 Skipper many=true signed=true []`
+GET /v1/skippers 200 Skipper many=true signed=true []
+GET /v1/either 200 Either many=false signed=true []`
 	if got := strings.Join(ops, "\n"); got != wantOps {
 		t.Errorf("operations are\n%s", got)
 	}

@@ -13,10 +13,11 @@ import (
 type Sketch struct {
 	Title      string
 	Servers    []string
-	Objects    []*Object // each name once
+	Objects    []*Object // entities, each name once; bodies hold these or their variants
 	Operations []*Operation
 	Tellers    []Teller // who makes requests, by what traffic shows
-	Errors     []string // members of error bodies that are shown as a rule
+	Errors     []string // members of error bodies that are shown as a rule, and are plain values
+	ErrorParts []string // those that are objects or arrays
 	Notes      []string // what was passed over, and why
 }
 
@@ -37,7 +38,11 @@ type Object struct {
 	Places  int // at how many places these stood
 	Sure    int // in percent, how well what was seen at these places agrees; 0 for a description
 
-	envelope bool // a body unwraps it
+	Kind *Object // the entity that it is a variant of; nil for one that is the only one of its kind
+
+	envelope bool   // a body unwraps it
+	unnamed  bool   // a description has no name for it
+	hint     string // what it is called where it stands
 }
 
 // Member is a member of an [Object].
@@ -52,6 +57,26 @@ type Member struct {
 	ReadOnly  bool
 	WriteOnly bool
 	Observed  Observed // of traffic
+	Field     *Member  // of the entity, where the object is a variant; nil for the member itself
+}
+
+// Entity returns the entity that an object is, or is a variant of.
+func (o *Object) Entity() *Object {
+	if o.Kind != nil {
+		return o.Kind
+	}
+	return o
+}
+
+// Named reports whether a description has a name for the object.
+func (o *Object) Named() bool { return !o.unnamed }
+
+// Of returns the entity's member that a member shows.
+func (m *Member) Of() *Member {
+	if m.Field != nil {
+		return m.Field
+	}
+	return m
 }
 
 // Observed is what values were like, without the values.
@@ -76,6 +101,11 @@ type Answer struct {
 	Audience string // where it was told by traffic
 	Captures int
 	Content
+}
+
+// IsError reports whether the answer says that something went wrong. What a description calls default does.
+func (a *Answer) IsError() bool {
+	return !strings.HasPrefix(a.Status, "2") && !strings.HasPrefix(a.Status, "3")
 }
 
 // Content is a body.
@@ -117,7 +147,7 @@ func (s *Sketch) Catalog() *catalog.Catalog {
 		e := &catalog.Entity{Name: o.Name}
 		for _, m := range o.Members {
 			if m.Object != nil {
-				e.AddRelation(&catalog.Relation{Name: m.Name, Entity: m.Object.Name, Many: m.Many})
+				e.AddRelation(&catalog.Relation{Name: m.Name, Entity: m.Object.Entity().Name, Many: m.Many})
 				continue
 			}
 			form := m.Form
@@ -161,8 +191,9 @@ func Unwrap(o *Object) (inside *Member, beside []string) {
 	return inside, beside
 }
 
-// dropEnvelopes removes the objects that were only envelopes: nothing else leads to them.
-func (s *Sketch) dropEnvelopes() {
+// dropUnused removes the objects that no operation's body has, and those that were only envelopes: nothing else leads
+// to them. It returns the names of those that were described for nothing.
+func (s *Sketch) dropUnused() (unused []string) {
 	used := map[*Object]bool{}
 	var use func(o *Object)
 	use = func(o *Object) {
@@ -175,19 +206,27 @@ func (s *Sketch) dropEnvelopes() {
 		}
 	}
 	for _, o := range s.Objects {
-		if !o.envelope {
+		if !o.envelope && len(s.Operations) == 0 {
 			use(o)
 		}
 	}
 	for _, op := range s.Operations {
 		for _, a := range op.Answers {
-			use(a.Object)
+			if !a.IsError() {
+				use(a.Object)
+			}
 		}
 		for _, t := range op.Takes {
 			use(t.Object)
 		}
 	}
-	s.Objects = slices.DeleteFunc(s.Objects, func(o *Object) bool { return !used[o] })
+	s.Objects = slices.DeleteFunc(s.Objects, func(o *Object) bool {
+		if !used[o] && !o.envelope && !o.unnamed {
+			unused = append(unused, o.Name)
+		}
+		return !used[o]
+	})
+	return unused
 }
 
 // Join adds operations, and the objects they use, from another sketch.
@@ -229,6 +268,11 @@ func (s *Sketch) Join(o *Sketch) {
 	for _, e := range o.Errors {
 		if !slices.Contains(s.Errors, e) {
 			s.Errors = append(s.Errors, e)
+		}
+	}
+	for _, e := range o.ErrorParts {
+		if !slices.Contains(s.ErrorParts, e) {
+			s.ErrorParts = append(s.ErrorParts, e)
 		}
 	}
 	if len(s.Servers) == 0 {
