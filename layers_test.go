@@ -31,7 +31,7 @@ var mayImport = map[string][]string{
 	"client":   {"api"},
 	"console":  {},
 	"demo":     {},
-	"cli": {"api", "client", "core", "intake", "report", "record", "tables", "export", "service", "httpapi", "console",
+	"cli": {"api", "client", "core", "durable", "intake", "report", "record", "tables", "export", "service", "httpapi", "console",
 		"demo", "docs", "sealing", "mailing", "openid"},
 	"cmd":    {"cli"},
 	"bench":  {"core", "intake", "record", "service", "store", "httpapi", "demo"},

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -11,7 +10,6 @@ import (
 	"time"
 
 	"github.com/urfave/cli/v3"
-	"golang.org/x/term"
 
 	"inkret/api/wire"
 )
@@ -48,7 +46,7 @@ func (a *app) signIn(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return usage(c, err)
 	}
-	email, password, err := a.credentials(c)
+	email, password, err := a.credentials(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -70,7 +68,7 @@ func (a *app) signIn(ctx context.Context, c *cli.Command) error {
 			}
 			break
 		}
-		if code, err = a.askFor("Code of your second factor: "); err != nil || code == "" {
+		if code, err = a.askFor(ctx, "Code of your second factor: "); err != nil || code == "" {
 			return hint(errors.New("a code of your second factor is needed"), "say it with --code")
 		}
 	}
@@ -88,47 +86,29 @@ func (a *app) signIn(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func (a *app) credentials(c *cli.Command) (email, password string, err error) {
-	in := bufio.NewReader(a.in)
-	email = c.String("email")
-	file, isFile := a.in.(*os.File)
-	asks := isFile && term.IsTerminal(int(file.Fd()))
-	if email == "" {
-		if !asks {
+func (a *app) credentials(ctx context.Context, c *cli.Command) (email, password string, err error) {
+	asks := a.onTerminal()
+	if email = c.String("email"); email == "" {
+		if asks == nil {
 			return "", "", usage(c, errors.New("say who signs in with --email"))
 		}
 		fmt.Fprint(a.err, "E-mail address: ")
-		if email, err = in.ReadString('\n'); err != nil {
+		if email, err = a.line(ctx); err != nil {
 			return "", "", err
 		}
 	}
 	switch {
 	case c.Bool("password-stdin"):
-		password, err = in.ReadString('\n')
-		if err == io.EOF {
+		if password, err = a.line(ctx); err == io.EOF {
 			err = nil
 		}
-	case asks:
+	case asks != nil:
 		fmt.Fprint(a.err, "Password: ")
-		var typed []byte
-		typed, err = term.ReadPassword(int(file.Fd()))
-		fmt.Fprintln(a.err)
-		password = string(typed)
+		password, err = a.hidden(ctx, asks)
 	default:
 		return "", "", usage(c, errors.New("there is no terminal to ask for the password: use --password-stdin"))
 	}
 	return strings.TrimSpace(email), strings.TrimRight(password, "\r\n"), err
-}
-
-// askFor asks for a line at the terminal. It returns the empty string without a terminal.
-func (a *app) askFor(what string) (string, error) {
-	f, ok := a.in.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
-		return "", nil
-	}
-	fmt.Fprint(a.err, what)
-	line, err := bufio.NewReader(a.in).ReadString('\n')
-	return strings.TrimSpace(line), err
 }
 
 func (a *app) signOutCommand() *cli.Command {

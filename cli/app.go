@@ -3,11 +3,11 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"regexp"
 
 	"github.com/urfave/cli/v3"
@@ -38,6 +38,7 @@ const (
 // app is the state that commands share.
 type app struct {
 	in       io.Reader
+	typed    *bufio.Reader // standard input by lines, once one was read
 	out, err io.Writer
 	status   int // of the run, when no error says otherwise
 }
@@ -170,24 +171,4 @@ func everyCommand(c *cli.Command, f func(*cli.Command)) {
 // usage adds a pointer to the command's help to an error.
 func usage(c *cli.Command, err error) error {
 	return &hinted{error: err, hints: []string{"see: " + c.FullName() + " --help"}}
-}
-
-// open opens a file named on the command line; "-" is standard input.
-func (a *app) open(name string) (io.ReadCloser, int64, error) {
-	if name == "-" {
-		return io.NopCloser(a.in), 0, nil
-	}
-	f, err := os.Open(name)
-	if err != nil {
-		return nil, 0, err
-	}
-	info, err := f.Stat()
-	if err == nil && info.IsDir() {
-		err = &os.PathError{Op: "open", Path: name, Err: errors.New("is a folder")}
-	}
-	if err != nil {
-		f.Close()
-		return nil, 0, err
-	}
-	return f, info.Size(), nil
 }

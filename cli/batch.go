@@ -1,20 +1,17 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
-	"golang.org/x/term"
 
 	"inkret/api/wire"
 	"inkret/report"
@@ -30,16 +27,15 @@ func numbered(c *cli.Command, i int, what, listing string) (int64, error) {
 }
 
 // agreed asks for confirmation. It refuses if nobody can be asked and --yes is missing.
-func (a *app) agreed(c *cli.Command, question string) (bool, error) {
+func (a *app) agreed(ctx context.Context, c *cli.Command, question string) (bool, error) {
 	if c.Bool("yes") {
 		return true, nil
 	}
-	f, ok := a.in.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
+	if a.onTerminal() == nil {
 		return false, hint(errors.New("nothing was done: there is no terminal to ask at"), "say --yes to do it")
 	}
 	fmt.Fprintf(a.err, "%s [y/N] ", question)
-	answer, err := bufio.NewReader(a.in).ReadString('\n')
+	answer, err := a.line(ctx)
 	if err != nil && err != io.EOF {
 		return false, err
 	}
@@ -124,7 +120,7 @@ func (a *app) withdraw(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	yes, err := a.agreed(c, fmt.Sprintf("Withdraw batch %d?", batch))
+	yes, err := a.agreed(ctx, c, fmt.Sprintf("Withdraw batch %d?", batch))
 	if err != nil {
 		return err
 	}

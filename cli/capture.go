@@ -272,7 +272,7 @@ func (a *app) sayBatch(r *remote, b wire.Batch) {
 func (a *app) uploadOne(ctx context.Context, r *remote, service string, one recordingFile,
 	said wire.UploadRecordingParams) (wire.Batch, error) {
 	var b wire.Batch
-	f, size, err := a.open(one.name)
+	f, size, err := a.open(ctx, one.name)
 	if err != nil {
 		return b, fileError(err)
 	}

@@ -157,7 +157,7 @@ func (a *app) changeFindings(ctx context.Context, c *cli.Command) error {
 		if tried.value.Findings == 0 {
 			return nil
 		}
-		if sure, err := a.agreed(c, "Change them?"); err != nil || !sure {
+		if sure, err := a.agreed(ctx, c, "Change them?"); err != nil || !sure {
 			return err
 		}
 		body.Try = nil

@@ -60,6 +60,7 @@ Exit status: 0 nothing at or above --fail-on, 1 something, 2 it could not judge.
 // checkRun is one run of check.
 type checkRun struct {
 	*app
+	ctx       context.Context // its end ends the run, with what was found so far
 	contracts *contract.Contracts
 	audience  string
 	mapping   *contract.Mapping
@@ -73,7 +74,7 @@ type checkRun struct {
 	kept      []*intake.Kept // of the files, by position, those that can be read once only
 }
 
-func (a *app) check(_ context.Context, c *cli.Command) error {
+func (a *app) check(ctx context.Context, c *cli.Command) error {
 	format := c.String("format")
 	if !slices.Contains(report.Formats, format) {
 		return usage(c, fmt.Errorf("there is no format %q: %s are known", format, strings.Join(report.Formats, ", ")))
@@ -86,7 +87,7 @@ func (a *app) check(_ context.Context, c *cli.Command) error {
 	if c.Args().Len() == 0 {
 		return usage(c, errors.New("name at least one recording, or - for standard input"))
 	}
-	run := &checkRun{app: a, audience: c.String("audience")}
+	run := &checkRun{app: a, ctx: ctx, audience: c.String("audience")}
 	if err := run.prepare(c); err != nil {
 		return err
 	}
@@ -239,7 +240,7 @@ func (r *checkRun) file(i int, name string) error {
 				len(next.captures) == blockCaptures {
 				send()
 			}
-			return nil
+			return interrupted(r.ctx)
 		})
 		send()
 		result <- err
@@ -272,7 +273,9 @@ func (r *checkRun) all() error {
 		}
 	}()
 	failed := r.pass()
-	r.again = true
+	if r.again = true; r.ctx.Err() != nil {
+		return failed
+	}
 	var known scan.Known
 	for _, j := range r.judges {
 		known.Hold(j.Holders())
@@ -282,20 +285,23 @@ func (r *checkRun) all() error {
 	}
 	for range mostFolds {
 		data := r.collector.Data()
-		if len(data) == 0 || r.once {
+		if len(data) == 0 || r.once || r.ctx.Err() != nil {
 			break
 		}
 		known.Data = append(known.Data, data...)
 		failed = r.knowing(known)
 	}
 	columns, first := r.collector.Columns(), r.collector
-	if len(columns) == 0 || r.once {
+	if len(columns) == 0 || r.once || r.ctx.Err() != nil {
 		return failed
 	}
 	for _, j := range r.judges {
 		j.Count(columns)
 	}
-	r.pass()
+	if r.pass(); r.ctx.Err() != nil {
+		r.collector = first
+		return errInterrupted
+	}
 	total := map[scan.Column]scan.Tally{}
 	for _, j := range r.judges {
 		j.Tallies(total)
@@ -313,13 +319,21 @@ func (r *checkRun) knowing(k scan.Known) error {
 	for _, j := range r.judges {
 		j.Know(k)
 	}
-	return r.pass()
+	before := r.collector
+	failed := r.pass()
+	if r.ctx.Err() != nil {
+		r.collector = before
+	}
+	return failed
 }
 
 // pass reads and judges the recordings once.
 func (r *checkRun) pass() (failed error) {
 	r.collector = finding.NewCollector(r.service)
 	for i, one := range r.files {
+		if r.ctx.Err() != nil {
+			return errInterrupted
+		}
 		err := r.file(i, one.name)
 		if one.found && unknownFile(err) {
 			if !r.again {
@@ -337,7 +351,7 @@ func (r *checkRun) opened(i int, name string) (io.ReadCloser, int64, error) {
 	if k := r.kept[i]; k != nil {
 		return io.NopCloser(k.Read()), 0, nil
 	}
-	f, size, err := r.open(name)
+	f, size, err := r.open(r.ctx, name)
 	if err != nil {
 		return nil, 0, err
 	}

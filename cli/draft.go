@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -23,19 +24,31 @@ func (a *app) draftCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "draft",
 		Usage: "write a first contract file from a description or from recorded traffic",
-		Description: `The draft grants what goes out today, save what is sensitive and what nobody
-can class yet: these are left out and asked about in comments. It needs no
-service, and inkret check accepts it as it stands. Written to a file, the draft
-never replaces one that is there.
+		Description: `The draft grants what goes out today, except what is sensitive or meant for
+those who run the service: that is left out. What a person has to decide is
+asked, once for all fields that are alike, in a comment above the first of them.
+It needs no service, and inkret check accepts it as it stands. Written to a
+file, the draft never replaces one that is there.
+
+With --ask, the questions are asked on the terminal, the most important first.
+Each answer is kept at once (beside the draft, or in the file of --answers): stop
+at any time, and go on with the same command. --answers alone uses the answers of
+an earlier draft.
 
     inkret draft --openapi api.yaml -o contracts.yaml
-    inkret draft --captures monday.har --captures tuesday.har -o contracts.yaml`,
+    inkret draft --captures monday.har --captures tuesday.har -o contracts.yaml
+    inkret draft --openapi api.yaml -o contracts.yaml --ask`,
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "openapi", Usage: "an OpenAPI 3.0 or 3.1 `FILE`, or a JSON Schema", TakesFile: true},
+			&cli.StringFlag{Name: "openapi", Usage: "an OpenAPI 3.0 or 3.1 `FILE`, or a JSON Schema",
+				TakesFile: true},
 			&cli.StringSliceFlag{Name: "captures",
 				Usage: "a recording `FILE`; - is standard input; may be given several times", TakesFile: true},
 			&cli.StringFlag{Name: "service",
 				Usage: "the service's `NAME`; else made of the description's title or the server"},
+			&cli.BoolFlag{Name: "ask", Usage: "ask the draft's questions here, and keep the answers"},
+			&cli.StringFlag{Name: "answers", TakesFile: true,
+				Usage: "the `FILE` of answers, read and with --ask written; with --ask, the output's name and " +
+					".answers otherwise"},
 			&cli.StringFlag{Name: "output", Aliases: []string{"o"},
 				Usage: "the `FILE` to write; standard output otherwise", TakesFile: true},
 			&cli.BoolFlag{Name: "replace", Usage: "write over a file that is there"},
@@ -45,30 +58,111 @@ never replaces one that is there.
 }
 
 func (a *app) draft(ctx context.Context, c *cli.Command) error {
-	description, captures := c.String("openapi"), c.StringSlice("captures")
+	captures, output, name := c.StringSlice("captures"), c.String("output"), c.String("answers")
+	if c.Bool("ask") && name == "" {
+		name = output + ".answers"
+	}
 	switch {
 	case c.Args().Present():
 		return usage(c, errors.New("draft takes no arguments; name files by --openapi and --captures"))
-	case description == "" && len(captures) == 0:
+	case c.String("openapi") == "" && len(captures) == 0:
 		return usage(c, errors.New("name what to draft from: --openapi FILE, --captures FILE, or both"))
+	case name == ".answers":
+		return usage(c, errors.New("say where the answers are kept: --answers FILE, or -o FILE for the draft"))
+	case c.Bool("ask") && slices.Contains(captures, "-"):
+		return usage(c, errors.New("standard input cannot be both a recording and the answers to questions"))
 	}
+	answers, err := readAnswers(name)
+	if err != nil {
+		return err
+	}
+	sketch, o, failed := a.sketched(ctx, c)
+	if sketch == nil {
+		return failed
+	}
+	for _, note := range sketch.Notes {
+		a.warn("%s", note)
+	}
+	o.Answers = answers.all
+	d := draft.Write(sketch, o)
+	// what --ask wrote and nobody changed may be written over when it goes on
+	replace := c.Bool("replace") || c.Bool("ask") && unchanged(output, d.Text)
+	if output != "" && !replace {
+		if _, err := os.Stat(output); err == nil {
+			return alreadyThere(output)
+		}
+	}
+	if c.Bool("ask") && failed == nil {
+		failed = a.askThrough(ctx, d.Questions, answers)
+		o.Answers = answers.all
+		d = draft.Write(sketch, o)
+	}
+	if output == "" {
+		_, err = io.WriteString(a.out, d.Text)
+	} else {
+		err = writeNew(output, []byte(d.Text), replace)
+	}
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(a.err, "%s: %s over %s; %s left open%s.\n", report.Clean(d.Service), plural(d.Endpoints, "endpoint"),
+		counted(d.Entities, "entity", "entities"), plural(len(d.Questions), "question"), answered(d.Answered))
+	if output != "" && failed == nil {
+		a.afterDraft(c, output, len(d.Questions))
+	}
+	return failed
+}
+
+// afterDraft says what comes next.
+func (a *app) afterDraft(c *cli.Command, output string, open int) {
+	switch {
+	case open == 0:
+		fmt.Fprintf(a.err, "Next: inkret check --contracts %s RECORDING\n", report.Clean(output))
+	case c.Bool("ask"):
+		fmt.Fprintln(a.err, "The same command goes on with what is open.")
+	default:
+		fmt.Fprintf(a.err, "Read it and answer its questions (here: the same command with --ask), then: "+
+			"inkret check --contracts %s RECORDING\n", report.Clean(output))
+	}
+}
+
+func answered(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf(", %d answered", n)
+}
+
+// unchanged reports whether a file holds a text and nothing else.
+func unchanged(name, text string) bool {
+	if name == "" {
+		return false
+	}
+	data, err := os.ReadFile(name)
+	return err == nil && string(data) == text
+}
+
+// sketched reads what to draft from. Where it was interrupted, it returns what was read with the error.
+func (a *app) sketched(ctx context.Context, c *cli.Command) (*schema.Sketch, draft.Options, error) {
+	description, captures := c.String("openapi"), c.StringSlice("captures")
 	o := draft.Options{Service: c.String("service")}
 	var from []string
 	var sketch *schema.Sketch
+	var failed error
 	if description != "" {
-		data, err := os.ReadFile(description)
+		data, err := a.readAll(ctx, description)
 		if err != nil {
-			return fileError(err)
+			return nil, o, err
 		}
 		if sketch, err = schema.Describe(description, data); err != nil {
-			return err
+			return nil, o, err
 		}
 		from = append(from, filepath.Base(description))
 	}
 	if len(captures) > 0 {
 		seen, callers, err := a.observe(ctx, captures)
-		if err != nil {
-			return err
+		if failed = err; seen == nil {
+			return nil, o, err
 		}
 		o.Callers = callers
 		if sketch == nil {
@@ -81,29 +175,24 @@ func (a *app) draft(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	if len(sketch.Operations) == 0 && len(sketch.Objects) == 0 {
-		return errors.New("nothing to draft from was found there: no endpoint with a JSON body, and no schema of " +
-			"an object")
+		if failed == nil {
+			failed = errors.New("nothing to draft from was found there: no endpoint with a JSON body, and no " +
+				"schema of an object")
+		}
+		return nil, o, failed
 	}
 	o.From = strings.Join(from, ", ")
-	d := draft.Write(sketch, o)
-	for _, note := range sketch.Notes {
-		a.warn("%s", note)
+	return sketch, o, failed
+}
+
+// readAll reads a file to its end.
+func (a *app) readAll(ctx context.Context, name string) ([]byte, error) {
+	f, _, err := a.open(ctx, name)
+	if err != nil {
+		return nil, fileError(err)
 	}
-	name := c.String("output")
-	if name == "" {
-		if _, err := io.WriteString(a.out, d.Text); err != nil {
-			return err
-		}
-	} else if err := writeNew(name, []byte(d.Text), c.Bool("replace")); err != nil {
-		return err
-	}
-	fmt.Fprintf(a.err, "%s: %s over %s; %s left open.\n", report.Clean(d.Service), plural(d.Endpoints, "endpoint"),
-		counted(d.Entities, "entity", "entities"), plural(len(d.Questions), "question"))
-	if name != "" {
-		fmt.Fprintf(a.err, "Read it, answer its questions, then: inkret check --contracts %s RECORDING\n",
-			report.Clean(name))
-	}
-	return nil
+	defer f.Close()
+	return io.ReadAll(f)
 }
 
 // counted formats a number with its noun.
@@ -122,7 +211,7 @@ func writeNew(name string, data []byte, replace bool) error {
 	}
 	f, err := os.OpenFile(name, mode, 0o644)
 	if errors.Is(err, os.ErrExist) {
-		return hint(fmt.Errorf("%s is there already", name), "write over it with --replace, or name another file")
+		return alreadyThere(name)
 	}
 	if err != nil {
 		return fileError(err)
@@ -134,7 +223,11 @@ func writeNew(name string, data []byte, replace bool) error {
 	return f.Close()
 }
 
-// observe learns from recordings.
+func alreadyThere(name string) error {
+	return hint(fmt.Errorf("%s is there already", name), "write over it with --replace, or name another file")
+}
+
+// observe learns from recordings. Where it was interrupted, it returns what it learnt with the error.
 func (a *app) observe(ctx context.Context, names []string) (*schema.Sketch, []observe.Caller, error) {
 	files, err := recordings(names)
 	if err != nil {
@@ -142,7 +235,7 @@ func (a *app) observe(ctx context.Context, names []string) (*schema.Sketch, []ob
 	}
 	o := observe.New(nil)
 	for _, one := range files {
-		f, size, err := a.open(one.name)
+		f, size, err := a.open(ctx, one.name)
 		if err != nil {
 			return nil, nil, fileError(err)
 		}
@@ -150,13 +243,15 @@ func (a *app) observe(ctx context.Context, names []string) (*schema.Sketch, []ob
 		files, closed := beside(one.name)
 		err = intake.Read(one.name, r, intake.Options{Beside: files}, func(c *exchange.Capture) error {
 			o.Add(c)
-			return ctx.Err()
+			return interrupted(ctx)
 		})
 		done()
 		closed()
 		f.Close()
 		var early *intake.Error
 		switch {
+		case ctx.Err() != nil:
+			return o.Sketch(), o.Callers(), errInterrupted
 		case one.found && unknownFile(err):
 			a.warn("%v", err)
 		case errors.As(err, &early):

@@ -60,9 +60,9 @@ is neither waived nor judged no leak in the service.
 }
 
 // readResult reads the output of a check, and removes samples of values.
-func (a *app) readResult(path string) (wire.CheckResult, error) {
+func (a *app) readResult(ctx context.Context, path string) (wire.CheckResult, error) {
 	var out wire.CheckResult
-	in, _, err := a.open(path)
+	in, _, err := a.open(ctx, path)
 	if err != nil {
 		return out, fileError(err)
 	}
@@ -85,7 +85,7 @@ func (a *app) sendResult(ctx context.Context, c *cli.Command) error {
 	if !fails && c.String("fail-on") != "never" {
 		return usage(c, fmt.Errorf("there is no severity %q", c.String("fail-on")))
 	}
-	body, err := a.readResult(c.Args().First())
+	body, err := a.readResult(ctx, c.Args().First())
 	if err != nil {
 		return err
 	}

@@ -6,12 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
-	"golang.org/x/term"
 
 	"inkret/api/wire"
 	"inkret/report"
@@ -256,11 +254,11 @@ func (a *app) setCredentials(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if f, ok := a.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+	if a.onTerminal() != nil {
 		fmt.Fprintln(a.err, "Header fields, one a line, as in Authorization: Bearer …; end with Ctrl+D.")
 	}
 	var fields []wire.Header
-	lines := bufio.NewScanner(a.in)
+	lines := bufio.NewScanner(abandonable{ctx, a.in})
 	for n := 1; lines.Scan(); n++ {
 		line := strings.TrimSpace(lines.Text())
 		if line == "" {

@@ -285,7 +285,7 @@ func (a *app) sendWaiting(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func (a *app) removeWaiting(_ context.Context, c *cli.Command) error {
+func (a *app) removeWaiting(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() != 1 {
 		return usage(c, errors.New("say which run is removed; inkret waiting list names them"))
 	}
@@ -294,8 +294,9 @@ func (a *app) removeWaiting(_ context.Context, c *cli.Command) error {
 		return err
 	}
 	name := c.Args().First()
-	if yes, err := a.agreed(c, fmt.Sprintf("The captures of %s were sent to nobody and are lost then. Remove them?",
-		name)); err != nil || !yes {
+	if yes, err := a.agreed(ctx, c,
+		fmt.Sprintf("The captures of %s were sent to nobody and are lost then. Remove them?",
+			name)); err != nil || !yes {
 		return err
 	}
 	if err := folder.Remove(name); err != nil {

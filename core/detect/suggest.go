@@ -84,7 +84,8 @@ func Suggest(entity, field string, e Evidence) Suggestion {
 	if e.Class >= catalog.Personal && e.Detector != "" {
 		return Suggestion{e.Class, "its values are recognised as " + e.Detector, Sure}
 	}
-	if c := Name([]byte(field)); c != catalog.Unclassed {
+	closed := e.Form.Type == catalog.Boolean || len(e.Form.Values) > 0 // one of a few values tells little of anybody
+	if c := Name([]byte(field)); c != catalog.Unclassed && e.Form.Type != catalog.Boolean {
 		return Suggestion{c, fmt.Sprintf("its name tells of something %s", c), Sure}
 	}
 	switch e.Form.Format {
@@ -93,7 +94,7 @@ func Suggest(entity, field string, e Evidence) Suggestion {
 	case "password":
 		return Suggestion{catalog.Secret, "its format is password", Sure}
 	}
-	if c, word := telledBy(e.Note); c != catalog.Unclassed {
+	if c, word := telledBy(e.Note); c != catalog.Unclassed && !closed {
 		return Suggestion{c, fmt.Sprintf("its comment speaks of %q", word), Likely}
 	}
 	of := Words(nil, []byte(field))

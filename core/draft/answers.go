@@ -31,7 +31,7 @@ func To(q Question, answer string) Answer {
 	a := Answer{Question: q.ID, Answer: answer}
 	if len(q.Concerns) > 0 && q.about() {
 		for _, f := range q.Concerns {
-			a.Fields = append(a.Fields, f.Field)
+			a.Fields = append(a.Fields, f.String())
 		}
 	}
 	return a

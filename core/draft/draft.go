@@ -206,7 +206,8 @@ func (w *writer) tellers() *document.Value {
 			v.Set("told_by", document.Text(t.ToldBy)).Set("at", document.Text(t.At))
 		}
 		above, goes := w.confirm(Question{ID: strings.TrimSpace("caller " + t.Claim + t.ToldBy + " " + t.At),
-			Text: "is this who makes a request? then `own: true` at a grant or response limits it to their own records"})
+			Text: "is this who makes a request? then `own: true` at a grant or response limits it to their own " +
+				"records"})
 		if v.Above = above; goes {
 			all.Add(v)
 		}
@@ -328,9 +329,9 @@ func (w *writer) endpoints(callers []observe.Caller) *document.Value {
 		for _, take := range op.Takes {
 			if take.Object != nil {
 				grants := w.accepted(take.Object, take.Sent, 0)
-				e.Set("accepts", (&document.Value{Kind: document.List,
-					Block: true}).Add(document.Mapping().Set("entity", document.Text(take.Object.Entity().Name)).Set("grants",
-					grants)))
+				entry := document.Mapping().Set("entity", document.Text(take.Object.Entity().Name)).Set("grants",
+					grants)
+				e.Set("accepts", (&document.Value{Kind: document.List, Block: true}).Add(entry))
 			}
 		}
 		all.Add(e)

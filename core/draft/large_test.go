@@ -90,7 +90,8 @@ func TestALargeAPIIsDrafted(t *testing.T) {
 			t.Errorf("after %d answers it asks %+v", again.Answered, again.Questions)
 		}
 		for _, f := range findings(read(t, again.Text), captures) {
-			if !strings.Contains(f.Path, "planted_extra") && f.Kind != kind.CacheablePrivate && f.Kind != kind.UnevenExposure {
+			if !strings.Contains(f.Path, "planted_extra") && f.Kind != kind.CacheablePrivate &&
+				f.Kind != kind.UnevenExposure {
 				t.Errorf("all granted: %s at %s %s: %s", f.Kind, f.Endpoint, f.Path, f.Why)
 			}
 		}
@@ -116,13 +117,16 @@ components:
 		a, b, schemas string
 		entities      int
 	}{
-		"nullable":           {"Boat", "nullable-boat", "    Boat: {%s}\n    nullable-boat: {nullable: true, %[1]s}", 1},
-		"short":              {"full-boat", "BoatSummary", "    full-boat: {%s}\n    BoatSummary: {%[2]s}", 1},
-		"same fields":        {"Boat", "Vessel", "    Boat: {%s}\n    Vessel: {%[1]s}", 1},
-		"other fields":       {"Boat", "Berth", "    Boat: {%s}\n    Berth: {%[2]s}", 2},
-		"nothing in common":  {"Boat", "BoatV2", "    Boat: {%s}\n    BoatV2: {properties: {x: {type: string}}}", 2},
-		"a field of two":     {"Boat", "BoatDTO", "    Boat: {%s}\n    BoatDTO: {properties: {id: {type: string}}}", 1},
-		"field and relation": {"Boat", "SimpleBoat", "    Boat: {%s}\n    SimpleBoat: {properties: {id: {type: integer}, hull: {properties: {q: {type: string}}}}}", 2},
+		"nullable": {"Boat", "nullable-boat", "    Boat: {%s}\n    nullable-boat: {nullable: true, %[1]s}",
+			1},
+		"short":             {"full-boat", "BoatSummary", "    full-boat: {%s}\n    BoatSummary: {%[2]s}", 1},
+		"same fields":       {"Boat", "Vessel", "    Boat: {%s}\n    Vessel: {%[1]s}", 1},
+		"other fields":      {"Boat", "Berth", "    Boat: {%s}\n    Berth: {%[2]s}", 2},
+		"nothing in common": {"Boat", "BoatV2", "    Boat: {%s}\n    BoatV2: {properties: {x: {type: string}}}", 2},
+		"a field of two":    {"Boat", "BoatDTO", "    Boat: {%s}\n    BoatDTO: {properties: {id: {type: string}}}", 1},
+		"field and relation": {"Boat", "SimpleBoat",
+			"    Boat: {%s}\n    SimpleBoat: {properties: {id: {type: integer}, hull: {properties: {q: {type: " +
+				"string}}}}}", 2},
 	} {
 		text := fmt.Sprintf(head, c.a, c.b, fmt.Sprintf(c.schemas+"%.0[1]s%.0[2]s\n", boat, short))
 		s, err := schema.Describe("a.yaml", []byte(text))
@@ -161,7 +165,8 @@ components: {schemas: {Boat: {properties: {id: {type: integer}, created_at: {typ
 		return s
 	}
 	d := Write(describe(""), Options{})
-	if len(d.Questions) != 2 || d.Questions[0].Suggestion != PersonalLeft || d.Questions[1].Suggestion != InternalGranted {
+	if len(d.Questions) != 2 || d.Questions[0].Suggestion != PersonalLeft ||
+		d.Questions[1].Suggestion != InternalGranted {
 		t.Fatalf("asked is %+v", d.Questions)
 	}
 	answers := Answers{}.With(To(d.Questions[0], PersonalGranted)).With(To(d.Questions[1], InternalLeft)).
@@ -172,7 +177,8 @@ components: {schemas: {Boat: {properties: {id: {type: integer}, created_at: {typ
 	}
 	d = Write(describe(""), Options{Answers: back})
 	c := read(t, d.Text)
-	if len(d.Questions) != 0 || strings.Contains(d.Text, "?") || !strings.Contains(d.Text, "id: {type: integer, class: public}") {
+	if len(d.Questions) != 0 || strings.Contains(d.Text, "?") ||
+		!strings.Contains(d.Text, "id: {type: integer, class: public}") {
 		t.Errorf("asks %v after all was answered:\n%s", d.Questions, d.Text)
 	}
 	if n := len(c.Endpoints[0].Cases()[0].Choice.Response.Body.Grants); n != 3 {
@@ -182,7 +188,8 @@ components: {schemas: {Boat: {properties: {id: {type: integer}, created_at: {typ
 	if len(d.Questions) != 1 || d.Questions[0].Field != "updated_at" || len(d.Questions[0].Concerns) != 1 {
 		t.Errorf("of a new field is asked %+v", d.Questions)
 	}
-	for _, bad := range []string{"", "[]", "inkret-answers: 2\nanswers: []", "inkret-answers: 1\nanswers: [{question: x}]",
+	for _, bad := range []string{"", "[]", "inkret-answers: 2\nanswers: []",
+		"inkret-answers: 1\nanswers: [{question: x}]",
 		"inkret-answers: 1\nanswers: [{question: x, answer: perhaps}]", "a: [", "inkret-answers: 1\nanswers: 5"} {
 		if got, err := ReadAnswers("a.answers", []byte(bad)); err == nil && len(got) == 0 && bad[len(bad)-1] != '5' {
 			t.Errorf("%q is read as %v", bad, got)

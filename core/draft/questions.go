@@ -30,6 +30,8 @@ type Field struct {
 	Field  string `json:"field"`
 }
 
+func (f Field) String() string { return f.Entity + "." + f.Field }
+
 // The answers to questions about fields: their class, and whether they are granted wherever they go out today.
 const (
 	PublicGranted   = "public, granted"
@@ -72,11 +74,10 @@ const (
 	weighInternal
 )
 
-// about reports whether a question is about the fields of one entity, of which there may be more later.
-func (q *Question) about() bool { return strings.HasPrefix(q.ID, "entity ") }
+// aboutEntity begins the IDs of questions about the fields of one entity, of which there may be more later.
+const aboutEntity = "entity "
 
-// widely is in how many entities a field must be for a question of its own, if it is internal and granted.
-const widely = 3
+func (q *Question) about() bool { return strings.HasPrefix(q.ID, aboutEntity) }
 
 // asking is a question being put together.
 type asking struct {
@@ -88,26 +89,22 @@ type asking struct {
 
 // decide classifies every field, asks one question for all that are alike, and applies the answers there are.
 func (w *writer) decide() {
-	inside := map[string]int{} // by name and form: in how many entities a field is internal
-	for _, e := range w.sketch.Objects {
-		for _, f := range e.Members {
-			if f.Object == nil && w.merely(e, f) {
-				inside[alike(f)]++
-			}
-		}
-	}
+	out := w.goingOut()
+	whole := w.wholes()
+	byName := w.fewest(out, whole)
 	asked := map[string]*asking{}
 	var order []*asking
-	put := func(id string, e *schema.Object, f *schema.Member, of asking) {
+	put := func(id string, weight int, e *schema.Object, f *schema.Member) {
+		s := w.suggest(e, f)
 		q := asked[id]
 		if q == nil {
-			q = &of
-			q.ID, q.Entity, q.Field, q.standing = id, e.Name, f.Name, f
+			q = &asking{suggestion: s, standing: f, Question: Question{ID: id, Entity: e.Name, Field: f.Name,
+				weight: weight}}
 			asked[id] = q
 			order = append(order, q)
 		}
 		q.Concerns, q.on = append(q.Concerns, Field{e.Name, f.Name}), append(q.on, f)
-		q.suggestion.Sure = min(q.suggestion.Sure, of.suggestion.Sure)
+		q.suggestion.Sure = min(q.suggestion.Sure, s.Sure)
 	}
 	for _, e := range w.sketch.Objects {
 		for _, f := range e.Members {
@@ -121,18 +118,17 @@ func (w *writer) decide() {
 			}
 			w.decided[f] = d
 			switch {
-			case f.WriteOnly || s.Class == catalog.Public:
-			case d.granted && inside[alike(f)] >= widely:
-				put("internal "+alike(f), e, f, asking{suggestion: s, Question: Question{weight: weighInternal}})
+			case !out[f] || s.Class == catalog.Public: // nobody sees it, or everybody may
+			case d.granted && byName[alike(f)]:
+				put("internal "+alike(f), weighInternal, e, f)
 			case d.granted:
-				put("entity "+e.Name, e, f, asking{suggestion: s, Question: Question{weight: weighInternal}})
+				put(aboutEntity+whole[e].Name, weighInternal, e, f)
 			case s.Class == catalog.Unclassed:
-				put("class of "+alike(f), e, f, asking{suggestion: s, Question: Question{weight: weighUnclassed}})
+				put("class of "+alike(f), weighUnclassed, e, f)
 			default:
 				weight := map[catalog.Class]int{catalog.Secret: weighSecret, catalog.Personal: weighPersonal,
 					catalog.Internal: weighKept}[s.Class]
-				put(fmt.Sprintf("%s %s", s.Class, alike(f)), e, f, asking{suggestion: s,
-					Question: Question{weight: weight}})
+				put(fmt.Sprintf("%s %s", s.Class, alike(f)), weight, e, f)
 			}
 		}
 	}
@@ -141,13 +137,130 @@ func (w *writer) decide() {
 	}
 }
 
+// goingOut returns the fields that responses have.
+func (w *writer) goingOut() map[*schema.Member]bool {
+	out := map[*schema.Member]bool{}
+	for _, o := range w.bodies {
+		for _, m := range o.Members {
+			if m.Object == nil && !m.WriteOnly {
+				out[m.Of()] = true
+			}
+		}
+	}
+	if len(w.sketch.Operations) == 0 { // entities alone
+		for _, e := range w.sketch.Objects {
+			for _, f := range e.Members {
+				out[f] = !f.WriteOnly
+			}
+		}
+	}
+	return out
+}
+
+// wholes returns for each entity the one that it is asked about with: parts without a name that only one entity has
+// are asked about with it.
+func (w *writer) wholes() map[*schema.Object]*schema.Object {
+	const several = -1
+	number, holder := map[*schema.Object]int{}, map[*schema.Object]int{}
+	for i, e := range w.sketch.Objects {
+		number[e] = i
+	}
+	for i, e := range w.sketch.Objects {
+		for _, m := range e.Members {
+			if m.Object == nil || m.Object.Entity() == e {
+				continue
+			}
+			if at, ok := holder[m.Object.Entity()]; ok && at != i {
+				holder[m.Object.Entity()] = several
+			} else {
+				holder[m.Object.Entity()] = i
+			}
+		}
+	}
+	for _, op := range w.sketch.Operations {
+		for _, a := range op.Answers {
+			if a.Object != nil {
+				holder[a.Object.Entity()] = several
+			}
+		}
+	}
+	whole := map[*schema.Object]*schema.Object{}
+	for _, e := range w.sketch.Objects {
+		in := e
+		for range w.sketch.Objects { // circles of parts end somewhere
+			at, ok := holder[in]
+			if !ok || at == several || in.Named() {
+				break
+			}
+			in = w.sketch.Objects[at]
+		}
+		whole[e] = in
+	}
+	return whole
+}
+
+// fewest chooses which of the fields that are granted though internal are asked about by name and form over all
+// entities; the others are, entity by entity. It is the least number of questions that has each field in one: a
+// minimum vertex cover of the bipartite graph of entities and names (Kőnig 1931), by augmenting paths.
+func (w *writer) fewest(out map[*schema.Member]bool, whole map[*schema.Object]*schema.Object) (byName map[string]bool) {
+	names, number := make([][]string, len(w.sketch.Objects)), map[*schema.Object]int{}
+	for i, e := range w.sketch.Objects {
+		number[e] = i
+	}
+	for _, e := range w.sketch.Objects {
+		i := number[whole[e]]
+		for _, f := range e.Members {
+			if f.Object == nil && out[f] && w.merely(e, f) {
+				names[i] = append(names[i], alike(f))
+			}
+		}
+	}
+	entity := map[string]int{} // that a name is matched with
+	var met map[string]bool
+	var augment func(i int) bool
+	augment = func(i int) bool {
+		for _, n := range names[i] {
+			if met[n] {
+				continue
+			}
+			met[n] = true
+			if other, ok := entity[n]; !ok || augment(other) {
+				entity[n] = i
+				return true
+			}
+		}
+		return false
+	}
+	matched := make([]bool, len(names))
+	for i := range names {
+		met = map[string]bool{}
+		matched[i] = augment(i)
+	}
+	byName = map[string]bool{} // those that alternating paths from unmatched entities reach
+	var reach func(i int)
+	reach = func(i int) {
+		for _, n := range names[i] {
+			if !byName[n] {
+				byName[n] = true
+				reach(entity[n])
+			}
+		}
+	}
+	for i := range names {
+		if !matched[i] {
+			reach(i)
+		}
+	}
+	return byName
+}
+
 // settle applies the answer to a question about fields, or asks it.
 func (w *writer) settle(q *asking) {
 	first := w.decided[q.on[0]]
 	if answer, ok := w.answers.find(q.ID); ok && slices.Contains(aboutFields, answer.Answer) {
 		var left []int
 		for i, f := range q.on {
-			if len(answer.Fields) > 0 && !slices.Contains(answer.Fields, f.Name) {
+			if len(answer.Fields) > 0 && !slices.Contains(answer.Fields, q.Concerns[i].String()) {
 				left = append(left, i) // came later than the answer
 				continue
 			}
@@ -192,7 +305,11 @@ func (q *asking) words() string {
 	case q.about():
 		var names []string
 		for _, f := range q.Concerns {
-			names = append(names, f.Field)
+			if f.Entity == q.Concerns[0].Entity {
+				names = append(names, f.Field)
+			} else {
+				names = append(names, f.String())
+			}
 		}
 		return fmt.Sprintf("do callers need %s? internal, and granted wherever it goes out today", some(names))
 	}

@@ -21,14 +21,16 @@ type API struct {
 }
 
 var (
-	shipped = []string{"anchor", "barge", "beacon", "berth", "boom", "buoy", "cabin", "cable", "cargo", "chain", "chart",
+	shipped = []string{"anchor", "barge", "beacon", "berth", "boom", "buoy", "cabin", "cable", "cargo", "chain",
+		"chart",
 		"compass", "crane", "crate", "deck", "dock", "dredge", "engine", "ferry", "fender", "flag", "fleet", "frame",
 		"gangway", "gauge", "hatch", "hawser", "hull", "jetty", "keel", "ladder", "lamp", "lantern", "launch", "ledger",
 		"lock", "log", "mast", "mooring", "net", "oar", "paddle", "pallet", "pier", "pilot", "pontoon", "pump", "quay",
 		"raft", "ramp", "rig", "rope", "rudder", "sail", "sensor", "shed", "signal", "slip", "spar", "tackle", "tank",
 		"tide", "tiller", "tow", "tug", "valve", "voyage", "winch", "wharf", "yard"}
 	adjectives = []string{"draft", "upper", "lower", "outer", "nominal", "spare", "planned", "actual", "first", "daily"}
-	measures   = []string{"depth", "width", "reach", "load", "angle", "speed", "limit", "share", "count", "grade", "side",
+	measures   = []string{"depth", "width", "reach", "load", "angle", "speed", "limit", "share", "count", "grade",
+		"side",
 		"phase"}
 )
 
@@ -109,7 +111,8 @@ func (a *API) routes(name string) Tree {
 	item := base + "/{" + under + "_id}"
 	body := object(Tree{"name": kind("string"), "description": kind("string"), "state": kind("string"),
 		"auto_start": kind("boolean")}, "name")
-	wrapped := object(Tree{"total_count": kind("integer"), "items": list(to("minimal-" + name))}, "total_count", "items")
+	wrapped := object(Tree{"total_count": kind("integer"), "items": list(to("minimal-" + name))}, "total_count",
+		"items")
 	all[base] = Tree{"get": answers("200", wrapped), "post": sent(body, "201", to("full-"+name))}
 	all[item] = Tree{"get": answers("200", to("full-"+name)), "patch": sent(body, "200", to(name)),
 		"delete": answers("204", nil)}

@@ -16,8 +16,8 @@ import (
 // variantWords say how much of a thing a schema has, or what for, but not which thing it is.
 var variantWords = func() map[string]bool {
 	all := map[string]bool{}
-	for _, w := range strings.Fields("nullable simple minimal minimum mini full short long brief basic summary detail " +
-		"details detailed complete extended partial compact lite light preview public private request response reply " +
+	for _, w := range strings.Fields("nullable simple minimal minimum mini full short long brief basic summary " +
+		"detail details detailed complete extended partial compact lite light preview public private request response reply " +
 		"input output in out dto model schema item items list entry object create created update updated patch new " +
 		"read write base with v webhook webhooks") {
 		all[w] = true
@@ -337,8 +337,9 @@ func (s *Sketch) unite() {
 		e := groups[r][0]
 		if len(groups[r]) > 1 {
 			e = &Object{Name: Free(k.nameOf(groups[r]), func(n string) bool { return taken[n] })}
-			taken[e.Name] = true
+			taken[e.Name], e.unnamed = true, true
 			for _, o := range groups[r] {
+				e.unnamed = e.unnamed && o.unnamed
 				e.Source = firstOf(e.Source, o.Source)
 				o.Kind = e
 			}
