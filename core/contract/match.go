@@ -78,6 +78,9 @@ func splitPath(path string) []string {
 	return strings.Split(path, "/")
 }
 
+// Unescaped decodes a segment of a path; what cannot be decoded stays as it is.
+func Unescaped(segment string) string { return unescape(segment) }
+
 func unescape(segment string) string {
 	if s, err := url.PathUnescape(segment); err == nil {
 		return s

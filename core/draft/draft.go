@@ -110,14 +110,17 @@ func Write(sketch *schema.Sketch, o Options) *Draft {
 // parts.
 func (w *writer) errors() *document.Value {
 	errors := document.Mapping()
+	maybe := func(g *document.Value) *document.Value {
+		return g.Set("nullable", document.Truth(true)).Set("optional", document.Truth(true))
+	}
 	for _, name := range w.sketch.Errors {
 		if s := detect.Suggest("", name, detect.Evidence{}); s.Class < catalog.Internal || !detect.Kept(name) &&
 			s.Class < catalog.Personal {
-			errors.Set(name, document.Mapping().Set("optional", document.Truth(true)))
+			errors.Set(name, maybe(document.Mapping()))
 		}
 	}
 	for _, name := range w.sketch.ErrorParts {
-		errors.Set(name, document.Mapping().Set("open", document.Truth(true)).Set("optional", document.Truth(true)))
+		errors.Set(name, maybe(document.Mapping().Set("open", document.Truth(true))))
 	}
 	if len(errors.Items) == 0 {
 		for _, name := range []string{"title", "detail"} {
@@ -177,22 +180,25 @@ func usable(servers []string) []string {
 }
 
 func audience(c observe.Caller) *document.Value {
-	v := document.Mapping().Set("name", document.Text(c.Name))
-	r := c.Recognise
-	switch {
-	case r.None:
-		v.Set("recognise", document.Mapping().Set("credentials", document.Text("none")))
-	case r.Claim != nil:
-		v.Set("recognise", document.Mapping().Set("claim", document.Mapping().Set("name",
-			document.Text(r.Claim.Name)).Set("value", document.Text(r.Claim.Values[0]))))
-	case r.Cookie != nil:
-		v.Set("recognise", document.Mapping().Set("cookie", document.Mapping().Set("name",
-			document.Text(r.Cookie.Name)).Set("value", document.Text("*"))))
-	default:
-		v.Set("recognise", document.Mapping().Set("header", document.Mapping().Set("name",
-			document.Text("Authorization")).Set("value", document.Text("*"))))
+	v := document.Mapping()
+	v.Set("name", document.Text(c.Name))
+	pair := func(kind string, m *contract.Match, value string) *document.Value {
+		return v.Set("recognise", document.Mapping().Set(kind, document.Mapping().Set("name",
+			document.Text(m.Name)).Set("value", document.Text(value))))
 	}
-	return v
+	switch r := c.Recognise; {
+	case r.None:
+		return v.Set("recognise", document.Mapping().Set("credentials", document.Text("none")))
+	case r.Claim != nil:
+		return pair("claim", r.Claim, r.Claim.Values[0])
+	case r.Cookie != nil:
+		return pair("cookie", r.Cookie, "*")
+	case r.Header != nil:
+		return pair("header", r.Header, "*")
+	case c.Name == observe.SignedIn:
+		return pair("header", &contract.Match{Name: "Authorization"}, "*")
+	}
+	return v // recordings say it
 }
 
 // tellers writes who makes requests, as traffic shows it, and asks.
@@ -319,7 +325,7 @@ func (w *writer) endpoints(callers []observe.Caller) *document.Value {
 		e.Set("endpoint", document.Text(text))
 		responses := &document.Value{Kind: document.List, Block: true}
 		for _, status := range statuses(op) {
-			if r := w.response(op, status, callers); r != nil {
+			for _, r := range w.responses(op, status, callers) {
 				responses.Add(r)
 			}
 		}
@@ -382,58 +388,102 @@ func statuses(op *schema.Operation) []string {
 	return all
 }
 
-// response writes the response for one status, for the audiences it was seen with.
-func (w *writer) response(op *schema.Operation, status string, callers []observe.Caller) *document.Value {
-	var names []string
-	var content *schema.Content
-	for i, a := range op.Answers {
-		if a.Status != status {
-			continue
+// answered is what an operation answers with one status, to audiences to whom it answers alike.
+type answered struct {
+	audiences []string
+	schema.Content
+}
+
+// answersOf groups an operation's answers with a status by what is in them. What is in no body, as in an empty
+// list, goes with the first group in the same envelope.
+func answersOf(op *schema.Operation, status string) (all []*answered) {
+	add := func(a *schema.Answer, fits func(*answered) bool) {
+		i := slices.IndexFunc(all, fits)
+		if i < 0 {
+			i, all = len(all), append(all, &answered{Content: a.Content})
 		}
-		if a.Audience != "" {
-			names = append(names, a.Audience)
+		all[i].Nullable = all[i].Nullable || a.Nullable
+		for _, name := range a.Beside {
+			if !slices.Contains(all[i].Beside, name) {
+				all[i].Beside = append(slices.Clone(all[i].Beside), name)
+			}
 		}
-		if content == nil || content.Object == nil {
-			content = &op.Answers[i].Content
+		if a.Audience != "" && !slices.Contains(all[i].audiences, a.Audience) {
+			all[i].audiences = append(all[i].audiences, a.Audience)
 		}
 	}
-	if len(names) == 0 && op.Signed {
-		names = []string{observe.SignedIn}
+	for _, hollow := range []bool{false, true} {
+		for i := range op.Answers {
+			a := &op.Answers[i]
+			switch {
+			case a.Status != status || (a.Object == nil) != hollow:
+			case hollow:
+				add(a, func(b *answered) bool { return b.At == a.At && b.Many == a.Many })
+			default:
+				add(a, func(b *answered) bool {
+					return b.Object == a.Object && b.At == a.At && b.Many == a.Many && slices.Equal(b.Beside, a.Beside)
+				})
+			}
+		}
 	}
-	if content == nil {
-		return nil
-	}
+	return all
+}
+
+// frame writes a response with all but what it grants of its entity. audiences says how many there are.
+func (a *answered) frame(status string, audiences int, entity string) *document.Value {
 	r := document.Mapping()
-	if len(names) > 0 && len(names) < len(callers) {
-		r.Set("audiences", document.Texts(names...))
+	if len(a.audiences) > 0 && len(a.audiences) < audiences {
+		r.Set("audiences", document.Texts(a.audiences...))
 	}
 	code := &document.Value{Kind: document.Number, Text: status}
-	if !strings.ContainsAny(status, "0123456789") || strings.Contains(status, "X") {
+	if strings.Contains(status, "X") {
 		code = document.Text(status)
 	}
 	r.Set("statuses", (&document.Value{Kind: document.List}).Add(code))
-	if content.Object == nil || content.Empty {
-		return r.Set("grants", document.Mapping())
+	if entity != "" {
+		r.Set("entity", document.Text(entity))
 	}
-	r.Set("entity", document.Text(content.Object.Entity().Name))
-	if content.At != "" {
-		r.Set("at", document.Text(content.At))
+	if a.At != "" {
+		r.Set("at", document.Text(a.At))
 	}
-	if content.Many {
+	if a.Many {
 		r.Set("many", document.Truth(true))
 	}
-	if content.Nullable {
+	if a.Nullable {
 		r.Set("nullable", document.Truth(true))
 	}
-	r.Set("shape", document.Text(w.shapes[content.Object]))
-	if len(content.Beside) > 0 {
+	if a.Object == nil {
+		return a.beside(r.Set("grants", document.Mapping()))
+	}
+	return r
+}
+
+// beside writes that an envelope's other members are open.
+func (a *answered) beside(r *document.Value) *document.Value {
+	if len(a.Beside) > 0 {
 		beside := document.Mapping()
-		for _, name := range content.Beside {
+		for _, name := range a.Beside {
 			beside.Set(name, document.Mapping().Set("open", document.Truth(true)))
 		}
 		r.Set("beside", beside)
 	}
 	return r
+}
+
+// responses writes what an operation answers with one status.
+func (w *writer) responses(op *schema.Operation, status string, callers []observe.Caller) (all []*document.Value) {
+	for _, a := range answersOf(op, status) {
+		if len(a.audiences) == 0 && op.Signed {
+			a.audiences = []string{observe.SignedIn}
+		}
+		if a.Object == nil {
+			all = append(all, a.frame(status, len(callers), ""))
+			continue
+		}
+		r := a.frame(status, len(callers), a.Object.Entity().Name)
+		all = append(all, a.beside(r.Set("shape", document.Text(w.shapes[a.Object]))))
+	}
+	return all
 }
 
 // setByServer lists names of fields that only the server sets.
@@ -456,7 +506,7 @@ func (w *writer) accepted(o *schema.Object, sent []string, depth int) *document.
 			g.Set("grants", w.accepted(m.Object, nil, depth+1))
 		case m.Object != nil:
 			continue
-		case m.Many:
+		case m.Many && !m.Open:
 			g.Set("many", document.Truth(true))
 		case m.Open || m.Form.Type == catalog.Object || m.Form.Type == catalog.Array:
 			g.Set("open", document.Truth(true))

@@ -111,47 +111,18 @@ func FromOperation(c *contract.Contracts, op *schema.Operation) (*document.Value
 	w := &matcher{contracts: c}
 	var responses []*document.Value
 	for _, status := range statuses(op) {
-		var names []string
-		var content *schema.Content
-		for i, a := range op.Answers {
-			if a.Status == status {
-				if a.Audience != "" {
-					names = append(names, a.Audience)
-				}
-				if content == nil || content.Object == nil {
-					content = &op.Answers[i].Content
-				}
+		for _, a := range answersOf(op, status) {
+			if a.Object == nil {
+				responses = append(responses, a.frame(status, len(c.Audiences), ""))
+				continue
 			}
-		}
-		r := document.Mapping()
-		if len(names) > 0 && len(names) < len(c.Audiences) {
-			r.Set("audiences", document.Texts(names...))
-		}
-		r.Set("statuses", (&document.Value{Kind: document.List}).Add(&document.Value{Kind: document.Number,
-			Text: status}))
-		if content.Object == nil {
-			responses = append(responses, r.Set("grants", document.Mapping()))
-			continue
-		}
-		e := w.entity(content.Object)
-		if e != nil {
-			r.Set("entity", document.Text(e.Name))
-		}
-		if content.At != "" {
-			r.Set("at", document.Text(content.At))
-		}
-		if content.Many {
-			r.Set("many", document.Truth(true))
-		}
-		r.Set("grants", w.grants(e, content.Object, 0))
-		if len(content.Beside) > 0 {
-			beside := document.Mapping()
-			for _, name := range content.Beside {
-				beside.Set(name, document.Mapping().Set("open", document.Truth(true)))
+			e, entity := w.entity(a.Object), ""
+			if e != nil {
+				entity = e.Name
 			}
-			r.Set("beside", beside)
+			r := a.frame(status, len(c.Audiences), entity)
+			responses = append(responses, a.beside(r.Set("grants", w.grants(e, a.Object, 0))))
 		}
-		responses = append(responses, r)
 	}
 	return entry(op.Method+" "+op.Path, responses...), w.questions
 }

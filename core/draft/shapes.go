@@ -130,7 +130,7 @@ func (w *writer) grants(o *schema.Object) *document.Value {
 			}
 		case !w.decided[m.Of()].granted:
 			continue
-		case m.Many:
+		case m.Many && !m.Open:
 			g.Set("many", document.Truth(true))
 		case m.Open || m.Form.Type == catalog.Object || m.Form.Type == catalog.Array:
 			g.Set("open", document.Truth(true))

@@ -34,12 +34,16 @@ type Observer struct {
 	detectors *detect.Set
 	seed      maphash.Seed
 	places    int
-	endpoints map[string]*endpoint
-	order     []string
+	root      *node                // of paths that no contract names
+	known     map[string]*endpoint // those that one does
+	seen      int                  // endpoints
 	hosts     map[string]int
-	anonymous int // requests without credentials
+	anonymous int            // requests without credentials
+	keys      map[string]int // with a key, by the header field
 	roles     map[string]int
-	signedIn  int
+	said      map[string]int             // audiences that recordings name
+	signedIn  int                        // with credentials
+	bearers   int                        // with an Authorization header, and no role
 	told      map[string]map[uint64]bool // what claims of tokens said, as keyed hashes, by their names
 	cookies   map[string]int             // by name, of those who show nothing else
 }
@@ -47,17 +51,10 @@ type Observer struct {
 // New returns an observer. contracts, which may be nil, name endpoints and audiences.
 func New(contracts *contract.Contracts) *Observer {
 	o := &Observer{contracts: contracts, detectors: contracts.Recognised(), seed: maphash.MakeSeed(),
-		endpoints: map[string]*endpoint{}, hosts: map[string]int{}, roles: map[string]int{}, cookies: map[string]int{},
+		root: newNode(), known: map[string]*endpoint{}, hosts: map[string]int{}, roles: map[string]int{},
+		keys: map[string]int{}, said: map[string]int{}, cookies: map[string]int{},
 		told: map[string]map[uint64]bool{}}
 	return o
-}
-
-// endpoint is what was observed at a method and path.
-type endpoint struct {
-	method, path string
-	answers      map[answerKey]*spot
-	counts       map[answerKey]int
-	takes        *spot
 }
 
 type answerKey struct{ status, audience string }
@@ -75,6 +72,7 @@ type spot struct {
 	distinct map[uint64]bool
 	many     bool // it was an array at times; members and values are its elements'
 	arrays   int
+	single   int // values that were no element of an array, besides null
 	names    []string
 	members  map[string]*spot
 	present  int // objects it was missing from are those of its parent without it
@@ -105,13 +103,9 @@ func (o *Observer) Add(c *exchange.Capture) {
 			key = e.Text
 		}
 	} else {
-		o.callers(c)
 		audience = o.callerOf(c)
 	}
 	o.claims(&c.Request)
-	if key == "" {
-		key = Template(c.Request.Method, segments)
-	}
 	var answered, sent []byte
 	if c.Response.Missing == "" {
 		answered = learnable(c.Response.Header, c.Response.Body)
@@ -120,19 +114,19 @@ func (o *Observer) Add(c *exchange.Capture) {
 	if !readable && c.Response.Status != 204 && c.Response.Status != 304 {
 		return
 	}
-	e := o.endpoints[key]
-	if e == nil {
-		method, path, _ := strings.Cut(key, " ")
-		e = &endpoint{method: method, path: path, answers: map[answerKey]*spot{}, counts: map[answerKey]int{}}
-		o.endpoints[key] = e
-		o.order = append(o.order, key)
-	}
+	e := o.variantOf(c.Request.Method, key, segments)
 	answer := answerKey{strconv.Itoa(c.Response.Status), audience}
 	e.counts[answer]++
 	if c.Request.URL.Host != "" {
 		o.hosts[c.Request.URL.Scheme+"://"+c.Request.URL.Host]++
 	}
 	if readable {
+		for i, s := range segments {
+			if text := contract.Unescaped(s); len(text) > 1 &&
+				bytes.Contains(answered, strconv.AppendQuote(nil, text)) {
+				e.echoes[i] = true
+			}
+		}
 		if e.answers[answer] == nil {
 			e.answers[answer] = newSpot()
 		}
@@ -149,6 +143,26 @@ func (o *Observer) Add(c *exchange.Capture) {
 	}
 }
 
+// variantOf returns what is learnt of an endpoint: a contract's, or the one of a path.
+func (o *Observer) variantOf(method, known string, segments []string) *variant {
+	into, key, values := o.known, known, map[int]string(nil)
+	path := ""
+	if known == "" {
+		var n *node
+		n, values = o.at(segments)
+		into, key = n.endpoints, method
+	} else {
+		method, path, _ = strings.Cut(known, " ")
+	}
+	e := into[key]
+	if e == nil {
+		o.seen++
+		e = &endpoint{method: method, path: path, first: o.seen}
+		into[key] = e
+	}
+	return e.variant(values)
+}
+
 // learnable returns the JSON text of a body, or nothing for pages and unreadable bodies.
 func learnable(h exchange.Header, body []byte) []byte {
 	contentType := h.Get("Content-Type")
@@ -162,85 +176,63 @@ func learnable(h exchange.Header, body []byte) []byte {
 	return parts[0].Text
 }
 
-// callers counts how requests identify their callers.
-func (o *Observer) callers(c *exchange.Capture) {
+// keyHeaders lists usual names of header fields with a key, besides Authorization.
+var keyHeaders = []string{"X-Api-Key", "Api-Key", "X-Auth-Token", "X-Access-Token", "X-Token"}
+
+// callerOf tells the audience of a request that no contract knows of, and counts it.
+func (o *Observer) callerOf(c *exchange.Capture) string {
+	if c.Audience != "" {
+		o.said[c.Audience]++
+		return c.Audience
+	}
 	if !c.Request.Credentials() {
+		for _, name := range keyHeaders {
+			if c.Request.Header.Get(name) != "" {
+				o.keys[name]++
+				return WithKey
+			}
+		}
 		o.anonymous++
-		return
+		return Anyone
 	}
 	o.signedIn++
 	if role := contract.RoleOf(&c.Request); role != "" {
 		o.roles[role]++
-		return
+		return role
 	}
 	if c.Request.Header.Get("Authorization") != "" {
-		return
+		o.bearers++
+		return SignedIn
 	}
 	for _, pair := range strings.Split(c.Request.Header.Get("Cookie"), ";") {
 		if name, _, ok := strings.Cut(strings.TrimSpace(pair), "="); ok && name != "" {
 			o.cookies[name]++
 		}
 	}
-}
-
-func (o *Observer) callerOf(c *exchange.Capture) string {
-	switch role := contract.RoleOf(&c.Request); {
-	case c.Audience != "":
-		return c.Audience
-	case !c.Request.Credentials():
-		return Anyone
-	case role != "":
-		return role
-	}
-	return SignedIn
+	return ByCookie
 }
 
 // Names of the proposed audiences if no contract defines any.
 const (
 	Anyone   = "anyone"
+	WithKey  = "with-key"
 	SignedIn = "signed-in"
-)
-
-// Template turns the path of a call into an endpoint, with a parameter for each segment that is data, named after
-// the segment before it.
-func Template(method string, segments []string) string {
-	general := strings.Split(strings.TrimPrefix(contract.Generalise(method, segments, detect.IsValue), method+" /"),
-		"/")
-	taken := map[string]bool{}
-	before := ""
-	for i, s := range general {
-		if s != "{}" {
-			before = s
-			continue
-		}
-		name := strings.ToLower(notName.ReplaceAllString(singular(before), "_")) + "_id"
-		if name == "_id" || !letterFirst.MatchString(name) {
-			name = "id"
-		}
-		for taken[name] {
-			name = "next_" + name
-		}
-		taken[name] = true
-		general[i] = "{" + name + "}"
-	}
-	return method + " /" + strings.Join(general, "/")
-}
-
-var (
-	notName     = regexp.MustCompile(`[^A-Za-z0-9_]+`)
-	letterFirst = regexp.MustCompile(`^[A-Za-z_]`)
+	ByCookie = "signed-in-by-cookie"
 )
 
 // learn learns from a body, up to where it is cut off.
 func (o *Observer) learn(s *spot, body []byte) {
 	dec := jsontext.NewDecoder(bytes.NewReader(body), jsontext.AllowDuplicateNames(true),
 		jsontext.AllowInvalidUTF8(true))
-	o.value(dec, s, 0)
+	o.value(dec, s, 0, false)
 }
 
-func (o *Observer) value(dec *jsontext.Decoder, s *spot, depth int) bool {
+func (o *Observer) value(dec *jsontext.Decoder, s *spot, depth int, element bool) bool {
 	if depth > maxDepth {
 		return dec.SkipValue() == nil
+	}
+	if kind := dec.PeekKind(); !element && kind != '[' && kind != 'n' {
+		s.single++
 	}
 	switch dec.PeekKind() {
 	case '{':
@@ -261,7 +253,7 @@ func (o *Observer) value(dec *jsontext.Decoder, s *spot, depth int) bool {
 				}
 				continue
 			}
-			if dec.PeekKind() == 0 || !o.value(dec, s, depth+1) {
+			if dec.PeekKind() == 0 || !o.value(dec, s, depth+1, true) {
 				return false
 			}
 		}
@@ -335,7 +327,7 @@ func (o *Observer) object(dec *jsontext.Decoder, s *spot, depth int) bool {
 			s.names = append(s.names, name)
 		}
 		m.present++
-		if !o.value(dec, m, depth+1) {
+		if !o.value(dec, m, depth+1, false) {
 			return false
 		}
 	}

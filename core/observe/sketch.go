@@ -1,9 +1,14 @@
 package observe
 
 import (
+	"cmp"
+	"maps"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
+
+	"github.com/go-json-experiment/json/jsontext"
 
 	"inkret/core/catalog"
 	"inkret/core/contract"
@@ -34,83 +39,137 @@ type sketcher struct {
 	sketch   *schema.Sketch
 	clusters []*cluster
 	of       map[*spot]*cluster
+	objects  map[*spot]*schema.Object
 	values   map[*schema.Member]map[uint64]bool // that stood there, as keyed hashes
+	bodies   []body
+	same     map[string]*spot // bodies by what they have
+	bearers  bool             // there are callers who are signed in otherwise than by cookie
 }
 
-// Sketch proposes what was observed: endpoints with their bodies, and the objects in them. Objects with similar
-// members are one. Error responses are ignored.
+// body is a body with where it goes.
+type body struct {
+	s    *spot
+	c    *schema.Content
+	path string
+}
+
+// Sketch proposes what was observed: endpoints with their bodies, and the objects in them. Objects with similar members
+// are variants of one entity. Of errors, it tells what they say.
 func (o *Observer) Sketch() *schema.Sketch {
-	k := &sketcher{sketch: &schema.Sketch{}, of: map[*spot]*cluster{},
-		values: map[*schema.Member]map[uint64]bool{}}
+	k := &sketcher{sketch: &schema.Sketch{}, of: map[*spot]*cluster{}, objects: map[*spot]*schema.Object{},
+		values: map[*schema.Member]map[uint64]bool{}, same: map[string]*spot{}, bearers: o.bearers > 0}
 	k.sketch.Servers = busiest(o.hosts)
-	type body struct {
-		s    *spot
-		c    *schema.Content
-		path string
-	}
-	var bodies []body
-	for _, key := range o.order {
-		e := o.endpoints[key]
-		op := &schema.Operation{Method: e.method, Path: e.path}
-		var keys []answerKey
-		for a := range e.counts {
-			keys = append(keys, a)
-		}
-		sort.Slice(keys, func(i, j int) bool {
-			return keys[i].status < keys[j].status || keys[i].status == keys[j].status &&
-				keys[i].audience < keys[j].audience
-		})
-		op.Answers = make([]schema.Answer, len(keys))
-		for i, a := range keys {
-			op.Answers[i] = schema.Answer{Status: a.status, Audience: a.audience, Captures: e.counts[a]}
-			if s := e.answers[a]; s == nil {
-				op.Answers[i].Empty = true
-			} else if a.status[0] >= '4' {
-				for _, name := range s.names {
-					if slices.Contains(shownErrors, name) && !slices.Contains(k.sketch.Errors, name) &&
-						s.members[name].kinds['{'] == 0 {
-						k.sketch.Errors = append(k.sketch.Errors, name)
-					}
-				}
-			} else {
-				bodies = append(bodies, body{s, &op.Answers[i].Content, e.path})
-			}
-		}
-		if e.takes != nil {
-			op.Takes = make([]schema.Content, 1)
-			op.Takes[0].Sent = e.takes.names
-			bodies = append(bodies, body{e.takes, &op.Takes[0], e.path})
-		}
-		k.sketch.Operations = append(k.sketch.Operations, op)
+	all := o.endpointsFound()
+	for _, e := range all {
+		k.operation(e)
 	}
 	// objects directly in a body are named first
-	for _, b := range bodies {
+	for _, b := range k.bodies {
 		inner, at, beside := unwrap(b.s)
 		b.c.At, b.c.Many, b.c.Nullable, b.c.Beside, b.c.Form = at, inner.many, inner.nulls > 0, beside, inner.form()
 		if inner.isObject() {
 			k.assign(inner, nameOf(b.path))
 		}
 	}
-	for _, b := range bodies {
-		inner, _, _ := unwrap(b.s)
-		if inner.isObject() {
+	for _, b := range k.bodies {
+		if inner, _, _ := unwrap(b.s); inner.isObject() {
 			k.descend(inner)
+		}
+	}
+	for _, c := range k.clusters {
+		for _, s := range c.spots {
+			if k.objects[s] = c.object; len(c.spots) > 1 {
+				k.objects[s] = &schema.Object{Name: c.object.Name, Kind: c.object}
+			}
 		}
 	}
 	for _, c := range k.clusters {
 		k.fill(c)
 	}
-	for _, b := range bodies {
-		if inner, _, _ := unwrap(b.s); k.of[inner] != nil {
-			b.c.Object = k.of[inner].object
-		}
+	for _, b := range k.bodies {
+		inner, _, _ := unwrap(b.s)
+		b.c.Object = k.objects[inner]
 	}
-	o.whose(k)
+	o.whose(k, all)
 	return k.sketch
 }
 
-// shownErrors lists members of error bodies that are meant to be shown (RFC 9457 and earlier habits).
-var shownErrors = []string{"type", "title", "status", "detail", "instance", "error", "message", "code"}
+// operation adds an endpoint to the sketch, and its bodies to those that are looked at.
+func (k *sketcher) operation(e found) {
+	op := &schema.Operation{Method: e.method, Path: e.path}
+	keys := slices.SortedFunc(maps.Keys(e.counts), func(a, b answerKey) int {
+		return cmp.Or(strings.Compare(a.status, b.status), strings.Compare(a.audience, b.audience))
+	})
+	op.Answers = make([]schema.Answer, len(keys))
+	for i, a := range keys {
+		op.Answers[i] = schema.Answer{Status: a.status, Audience: a.audience, Captures: e.counts[a]}
+		if a.audience == ByCookie && !k.bearers {
+			op.Answers[i].Audience = SignedIn
+		}
+		s := e.answers[a]
+		switch {
+		case s == nil:
+			op.Answers[i].Empty = true
+		case a.status[0] >= '4':
+			k.error(s)
+		default:
+			k.bodies = append(k.bodies, body{k.once(s), &op.Answers[i].Content, e.path})
+		}
+	}
+	if e.takes != nil {
+		op.Takes = make([]schema.Content, 1)
+		op.Takes[0].Sent = e.takes.names
+		k.bodies = append(k.bodies, body{e.takes, &op.Takes[0], e.path})
+	}
+	k.sketch.Operations = append(k.sketch.Operations, op)
+}
+
+// once returns one place for all bodies that have the same members all the way down.
+func (k *sketcher) once(s *spot) *spot {
+	print := string(s.print(nil))
+	first := k.same[print]
+	if first == nil {
+		k.same[print] = s
+		return s
+	}
+	if first != s {
+		first.join(s)
+	}
+	return first
+}
+
+// print writes what stands at a place and below it, but no value.
+func (s *spot) print(to []byte) []byte {
+	for _, kind := range []jsontext.Kind{'{', '[', '"', '0', 't'} {
+		if s.kinds[kind] > 0 {
+			to = append(to, byte(kind))
+		}
+	}
+	if s.many {
+		to = append(to, '*')
+	}
+	to = append(to, '(')
+	for _, name := range slices.Sorted(slices.Values(s.names)) {
+		to = s.members[name].print(append(strconv.AppendQuote(to, name), ':'))
+	}
+	return append(to, ')')
+}
+
+// error notes what an error says.
+func (k *sketcher) error(s *spot) {
+	const most = 24
+	for _, name := range s.names {
+		m, list := s.members[name], &k.sketch.Errors
+		if m.kinds['{'] > 0 || m.many {
+			list = &k.sketch.ErrorParts
+		}
+		if len(*list) < most && !slices.Contains(*list, name) {
+			*list = append(*list, name)
+		}
+	}
+	k.sketch.Errors = slices.DeleteFunc(k.sketch.Errors,
+		func(n string) bool { return slices.Contains(k.sketch.ErrorParts, n) })
+}
 
 func busiest(counts map[string]int) []string {
 	var all []string
@@ -135,7 +194,7 @@ func nameOf(path string) string {
 }
 
 func (s *spot) isObject() bool {
-	return s.kinds['{'] > 0 && s.kinds['{'] >= s.seen-s.nulls && !s.keyed && len(s.members) > 0
+	return s.kinds['{'] > 0 && s.kinds['{'] >= s.seen-s.nulls && s.kinds['['] == 0 && !s.keyed && len(s.members) > 0
 }
 
 // unwrap finds the object that a body is about, inside an envelope.
@@ -146,7 +205,9 @@ func unwrap(s *spot) (inner *spot, at string, beside []string) {
 	shape := &schema.Object{}
 	for _, name := range s.names {
 		m := &schema.Member{Name: name}
-		if s.members[name].isObject() || s.members[name].many {
+		in := s.members[name]
+		empty := in.many && in.seen == 0 && in.kinds['['] == 0 // lists
+		if in.present >= s.kinds['{'] && (in.isObject() && (!in.many || in.single == 0) || empty) {
 			m.Object = shape // any object: only that it is one counts here
 		}
 		shape.Members = append(shape.Members, m)
@@ -210,55 +271,84 @@ func (k *sketcher) descend(s *spot) {
 	}
 }
 
-// fill builds one object from the places of a cluster.
+// fill builds the objects of a cluster: one for each place, all variants of its entity.
 func (k *sketcher) fill(c *cluster) {
 	agreeing, objects := 0.0, 0
-	var names []string
+	names := map[string]bool{}
 	for _, s := range c.spots {
 		for _, n := range s.names {
-			if !slices.Contains(names, n) {
-				names = append(names, n)
-			}
+			names[n] = true
 		}
 		objects += s.kinds['{']
 	}
 	for _, s := range c.spots {
 		agreeing += float64(len(s.names)) / float64(len(names))
 	}
+	for _, s := range c.spots {
+		object := k.objects[s]
+		for _, name := range s.names {
+			in := s.members[name]
+			m := &schema.Member{Name: name, Form: in.form(), Many: in.many, Optional: in.present < s.kinds['{']}
+			if in.isObject() {
+				m.Object = k.objects[in]
+			}
+			m.Open = in.keyed || m.Object == nil && (in.kinds['{'] > 0 || in.kinds['['] > 0)
+			if in.many && in.single > 0 { // now one, now many: anything may stand there
+				m.Object, m.Open = nil, true
+			}
+			if m.Open {
+				m.Form.Type, m.Form.Format, m.Many = in.openType(), "", false
+			}
+			m.Observed = schema.Observed{Detector: in.detector(), Class: in.class, Values: in.seen - in.nulls,
+				Distinct: len(in.distinct)}
+			object.Members = append(object.Members, m)
+		}
+		if object != c.object {
+			c.object.Take(object)
+		}
+		for _, m := range object.Members {
+			if k.values[m.Of()] == nil {
+				k.values[m.Of()] = map[uint64]bool{}
+			}
+			maps.Copy(k.values[m.Of()], s.members[m.Name].distinct)
+		}
+	}
+	for _, f := range c.object.Members {
+		for _, s := range c.spots {
+			f.Optional = f.Optional || !slices.ContainsFunc(k.objects[s].Members,
+				func(m *schema.Member) bool { return m.Of() == f })
+		}
+	}
 	c.object.Seen, c.object.Places = objects, len(c.spots)
 	c.object.Sure = int(100 * agreeing / float64(len(c.spots)))
-	for _, name := range names {
-		m := &schema.Member{Name: name}
-		whole := newSpot()
-		for _, s := range c.spots {
-			in := s.members[name]
-			if in == nil {
-				m.Optional = true
-				continue
-			}
-			m.Optional = m.Optional || in.present < s.kinds['{']
-			whole.add(in)
-			if of := k.of[in]; of != nil {
-				m.Object = of.object
-			}
+}
+
+// openType returns the type of what stands at an open place: objects, arrays, or now this and now that.
+func (s *spot) openType() catalog.Type {
+	switch {
+	case s.many && s.single == 0:
+		return catalog.Array
+	case !s.many && s.kinds['{'] == s.seen-s.nulls:
+		return catalog.Object
+	}
+	return ""
+}
+
+// join adds what another place showed, and what was below it.
+func (s *spot) join(o *spot) {
+	s.add(o)
+	for _, name := range o.names {
+		if s.members[name] == nil {
+			s.members[name], s.names = o.members[name], append(s.names, name)
+		} else {
+			s.members[name].join(o.members[name])
 		}
-		m.Form, m.Many = whole.form(), whole.many
-		m.Open = whole.keyed || m.Object == nil && (whole.kinds['{'] > 0 || whole.kinds['['] > 0)
-		if m.Open {
-			m.Form.Type = catalog.Object
-			if whole.many {
-				m.Form.Type = catalog.Array
-			}
-		}
-		m.Observed = schema.Observed{Detector: whole.detector(), Class: whole.class, Values: whole.seen - whole.nulls,
-			Distinct: len(whole.distinct)}
-		k.values[m] = whole.distinct
-		c.object.Members = append(c.object.Members, m)
 	}
 }
 
-// add merges what another place showed.
+// add adds what another place showed.
 func (s *spot) add(o *spot) {
+	s.single += o.single
 	s.seen, s.nulls, s.integers, s.arrays, s.present = s.seen+o.seen, s.nulls+o.nulls, s.integers+o.integers, s.arrays+
 		o.arrays, s.present+o.present
 	s.longest, s.class, s.many, s.keyed = max(s.longest, o.longest), max(s.class, o.class), s.many || o.many, s.keyed ||
@@ -286,25 +376,34 @@ type Caller struct {
 	Requests  int
 }
 
-// Callers proposes audiences, from least to most trusted: callers without credentials, each role in tokens, and all
-// others.
+// Callers proposes audiences, from least to most trusted: callers without credentials, those with a key, those who are
+// signed in, each role in tokens, and those that recordings name.
 func (o *Observer) Callers() []Caller {
-	var all []Caller
-	all = append(all, Caller{Anyone, contract.Recognise{None: true}, o.anonymous})
-	with := 0
-	for _, role := range slices.Backward(busiest(o.roles)) {
-		with += o.roles[role]
+	all := []Caller{{Anyone, contract.Recognise{None: true}, o.anonymous}}
+	if names := busiest(o.keys); len(names) > 0 {
+		all = append(all, Caller{WithKey, contract.Recognise{Header: &contract.Match{Name: names[0],
+			Values: []string{"*"}}}, o.keys[names[0]]})
+	}
+	if names := busiest(o.cookies); len(names) > 0 {
+		name := SignedIn
+		if o.bearers > 0 {
+			name = ByCookie
+		}
+		all = append(all, Caller{name, contract.Recognise{Cookie: &contract.Match{Name: names[0],
+			Values: []string{"*"}}}, o.cookies[names[0]]})
+	}
+	if o.bearers > 0 || o.signedIn == 0 {
+		all = append(all, Caller{SignedIn, contract.Recognise{Header: &contract.Match{Name: "Authorization",
+			Values: []string{"*"}}}, o.bearers})
+	}
+	for _, role := range busiest(o.roles) {
 		all = append(all, Caller{role, contract.Recognise{Claim: &contract.Match{Name: "role", Values: []string{role}}},
 			o.roles[role]})
 	}
-	slices.SortStableFunc(all[1:], func(a, b Caller) int { return b.Requests - a.Requests })
-	if o.signedIn > with || o.signedIn == 0 {
-		rest := Caller{Name: SignedIn, Requests: o.signedIn - with,
-			Recognise: contract.Recognise{Header: &contract.Match{Name: "Authorization", Values: []string{"*"}}}}
-		if names := busiest(o.cookies); len(names) > 0 {
-			rest.Recognise = contract.Recognise{Cookie: &contract.Match{Name: names[0], Values: []string{"*"}}}
+	for _, name := range slices.Sorted(maps.Keys(o.said)) {
+		if !slices.ContainsFunc(all, func(c Caller) bool { return c.Name == name }) {
+			all = append(all, Caller{Name: name, Requests: o.said[name]})
 		}
-		all = slices.Insert(all, 1, rest)
 	}
 	return all
 }

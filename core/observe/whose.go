@@ -55,15 +55,14 @@ type telling struct {
 }
 
 // tellings lists the ways that traffic offers: claims, `sub` first, then answers about oneself.
-func (o *Observer) tellings() []telling {
+func (o *Observer) tellings(endpoints []found) []telling {
 	var all []telling
 	names := slices.Sorted(maps.Keys(o.told))
 	slices.SortStableFunc(names, func(a, b string) int { return rank(a) - rank(b) })
 	for _, name := range names {
 		all = append(all, telling{schema.Teller{Claim: name}, o.told[name]})
 	}
-	for _, key := range o.order {
-		e := o.endpoints[key]
+	for _, e := range endpoints {
 		parts := strings.Split(strings.Trim(e.path, "/"), "/")
 		if e.method != "GET" || !aboutOneself.MatchString(parts[len(parts)-1]) {
 			continue
@@ -120,10 +119,10 @@ func identifies(name string) bool {
 }
 
 // whose proposes who makes requests, and whose records there are.
-func (o *Observer) whose(k *sketcher) {
+func (o *Observer) whose(k *sketcher, endpoints []found) {
 	persons := map[*schema.Object]string{} // with the member that identifies one
 	var chosen *telling
-	tellings := o.tellings()
+	tellings := o.tellings(endpoints)
 	for i := range tellings {
 		for _, c := range k.clusters {
 			if !likePerson(c.object) {
@@ -151,7 +150,11 @@ func (o *Observer) whose(k *sketcher) {
 			if c.object.Owner != "" {
 				break
 			}
-			switch _, person := persons[m.Object]; {
+			person := false
+			if m.Object != nil {
+				_, person = persons[m.Object.Entity()]
+			}
+			switch {
 			case m.Many:
 			case m.Object != nil && person:
 				c.object.Owner = m.Name

@@ -17,7 +17,8 @@ import (
 var variantWords = func() map[string]bool {
 	all := map[string]bool{}
 	for _, w := range strings.Fields("nullable simple minimal minimum mini full short long brief basic summary " +
-		"detail details detailed complete extended partial compact lite light preview public private request response reply " +
+		"detail details detailed complete extended partial compact lite light preview public private request " +
+		"response reply " +
 		"input output in out dto model schema item items list entry object create created update updated patch new " +
 		"read write base with v webhook webhooks") {
 		all[w] = true
@@ -332,7 +333,6 @@ func (s *Sketch) unite() {
 		}
 	}
 	s.Objects = nil
-	entity := map[*Object]*Object{}
 	for _, r := range order {
 		e := groups[r][0]
 		if len(groups[r]) > 1 {
@@ -344,17 +344,12 @@ func (s *Sketch) unite() {
 				o.Kind = e
 			}
 		}
-		for _, o := range groups[r] {
-			entity[o] = e
-		}
 		s.Objects = append(s.Objects, e)
 	}
 	for i, r := range order {
 		if e := s.Objects[i]; len(groups[r]) > 1 {
 			for _, o := range groups[r] {
-				for _, m := range o.Members {
-					m.Field = e.take(m, entity)
-				}
+				e.Take(o)
 			}
 		}
 	}
@@ -383,26 +378,48 @@ func (k *kinds) nameOf(group []*Object) string {
 	return EntityName(strings.ReplaceAll(best, " ", "_"))
 }
 
+// Take adds the members of a variant to its entity. What they hold must know its entity by then.
+func (o *Object) Take(variant *Object) {
+	for _, m := range variant.Members {
+		m.Field = o.take(m)
+	}
+}
+
 // take adds a variant's member to its entity and returns the entity's: the same one, or where that is another kind of
 // thing one with a name of its own.
-func (o *Object) take(m *Member, entity map[*Object]*Object) *Member {
+func (o *Object) take(m *Member) *Member {
+	var of *Object
+	if m.Object != nil {
+		of = m.Object.Entity()
+	}
 	name := m.Name
 	for n := 2; ; n++ {
 		f := o.Member(name)
 		if f == nil {
-			f = &Member{Name: name, Form: m.Form, Note: m.Note, Object: entity[m.Object], Many: m.Many, Open: m.Open,
-				ReadOnly: m.ReadOnly, WriteOnly: m.WriteOnly, Observed: m.Observed}
+			f = &Member{Name: name, Form: m.Form, Note: m.Note, Object: of, Many: m.Many, Open: m.Open,
+				Optional: m.Optional, ReadOnly: m.ReadOnly, WriteOnly: m.WriteOnly, Observed: m.Observed}
 			o.Members = append(o.Members, f)
 			return f
 		}
-		if f.Object == entity[m.Object] && f.Many == m.Many && f.Open == m.Open {
+		if f.Object == of && f.Many == m.Many && f.Open == m.Open {
 			f.Form = joined(f.Form, m.Form)
 			f.Note = firstOf(f.Note, m.Note)
+			f.Optional = f.Optional || m.Optional
 			f.ReadOnly, f.WriteOnly = f.ReadOnly && m.ReadOnly, f.WriteOnly && m.WriteOnly
+			f.Observed = f.Observed.with(m.Observed)
 			return f
 		}
 		name = m.Name + "_" + strconv.Itoa(n)
 	}
+}
+
+// with joins what was observed of two places.
+func (o Observed) with(p Observed) Observed {
+	if p.Class > o.Class || o.Detector == "" {
+		o.Class, o.Detector = max(o.Class, p.Class), p.Detector
+	}
+	o.Values, o.Distinct = o.Values+p.Values, max(o.Distinct, p.Distinct)
+	return o
 }
 
 // joined returns the form that values of two forms have.
