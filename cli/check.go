@@ -255,7 +255,10 @@ func (r *checkRun) file(i int, name string) error {
 		r.warn("%s: no request has credentials, so every one counts as the least trusted audience; recorders may "+
 			"leave credentials out: say --audience NAME", shown)
 	}
-	return <-result
+	if err := <-result; r.ctx.Err() == nil {
+		return err
+	}
+	return errInterrupted
 }
 
 // mostFolds is how often recordings are read again because names turned out to be data.

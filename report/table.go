@@ -165,6 +165,9 @@ func summary(b *strings.Builder, r *Result, colour bool) {
 	}
 	b.WriteString(".\n")
 	if len(r.Findings) == 0 {
+		if r.Summary.Judged == 0 { // then there is nothing to say of findings
+			return
+		}
 		b.WriteString("No findings" + onlyIf(len(r.Incomplete) > 0, " in what is there") + ".\n")
 		return
 	}

@@ -68,7 +68,8 @@ func TestADraftFitsItsOwnTraffic(t *testing.T) {
 		r := rand.New(rand.NewPCG(seed, 4))
 		var captures []*exchange.Capture
 		for range 1 + r.IntN(30) {
-			path := []string{"/boats", "/boats/7", "/boats/8", "/people/anna", "/people/bert", "/a/b/c", "/", "/boats/x1y2z3/logs",
+			path := []string{"/boats", "/boats/7", "/boats/8", "/people/anna", "/people/bert", "/a/b/c", "/",
+				"/boats/x1y2z3/logs",
 				"/boats/a9b8c7/logs"}[r.IntN(9)]
 			c := &exchange.Capture{Request: exchange.Request{Method: []string{"GET", "POST"}[r.IntN(2)],
 				URL: &url.URL{Scheme: "https", Host: "a.example", Path: path}}, Response: exchange.Response{
@@ -115,7 +116,8 @@ func anything(r *rand.Rand, depth int) any {
 func object(r *rand.Rand, depth int) any {
 	o := map[string]any{}
 	for range 1 + r.IntN(5) {
-		o[[]string{"id", "label", "data", "items", "next", "part", "hull", "berth", "state", "a b", "when"}[r.IntN(11)]] =
+		o[[]string{"id", "label", "data", "items", "next", "part", "hull", "berth", "state", "a b",
+			"when"}[r.IntN(11)]] =
 			anything(r, depth+1)
 	}
 	return o

@@ -492,8 +492,8 @@ type found struct {
 	*variant
 }
 
-// endpointsFound proposes endpoints: those of contracts first, then what the tree holds, in the order in which they were
-// seen.
+// endpointsFound proposes endpoints: those of contracts first, then what the tree holds, in the order in which
+// they were seen.
 func (o *Observer) endpointsFound() []found {
 	var all []found
 	for _, e := range o.known {

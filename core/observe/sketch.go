@@ -63,12 +63,21 @@ func (o *Observer) Sketch() *schema.Sketch {
 	for _, e := range all {
 		k.operation(e)
 	}
+	ofPath := map[string]*cluster{}
 	// objects directly in a body are named first
 	for _, b := range k.bodies {
 		inner, at, beside := unwrap(b.s)
 		b.c.At, b.c.Many, b.c.Nullable, b.c.Beside, b.c.Form = at, inner.many, inner.nulls > 0, beside, inner.form()
-		if inner.isObject() {
-			k.assign(inner, nameOf(b.path))
+		if !inner.isObject() {
+			continue
+		}
+		of := ofPath[b.path] // what one path answers and takes is one kind of thing
+		if of != nil && k.of[inner] == nil && slices.ContainsFunc(inner.names,
+			func(n string) bool { return of.names[n] }) {
+			k.add(of, inner, nameOf(b.path))
+		}
+		if c := k.assign(inner, nameOf(b.path)); of == nil {
+			ofPath[b.path] = c
 		}
 	}
 	for _, b := range k.bodies {
@@ -252,13 +261,16 @@ func (k *sketcher) assign(s *spot, name string) *cluster {
 		k.clusters = append(k.clusters, best)
 		k.sketch.Objects = append(k.sketch.Objects, best.object)
 	}
-	best.spots = append(best.spots, s)
-	best.hints[name] = true
-	for _, n := range s.names {
-		best.names[n] = true
-	}
-	k.of[s] = best
+	k.add(best, s, name)
 	return best
+}
+
+// add adds a place to a kind of object.
+func (k *sketcher) add(c *cluster, s *spot, name string) {
+	c.spots, c.hints[name], k.of[s] = append(c.spots, s), true, c
+	for _, n := range s.names {
+		c.names[n] = true
+	}
 }
 
 func (k *sketcher) descend(s *spot) {
