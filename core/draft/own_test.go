@@ -2,6 +2,8 @@ package draft
 
 import (
 	"encoding/base64"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"net/url"
@@ -12,6 +14,7 @@ import (
 	"inkret/core/kind"
 	"inkret/core/made"
 	"inkret/core/observe"
+	"inkret/core/schema"
 )
 
 // ownTraffic fails if a draft from captures reports anything of them besides what is sensitive, or asked about.
@@ -21,7 +24,16 @@ func ownTraffic(t *testing.T, name string, captures []*exchange.Capture) *Draft 
 	for _, c := range captures {
 		o.Add(c)
 	}
-	d := Write(o.Sketch(), Options{Callers: o.Callers()})
+	sketch := o.Sketch()
+	data, err := json.Marshal(sketch)
+	d := Write(sketch, Options{Callers: o.Callers()})
+	var back schema.Sketch
+	if err = errors.Join(err, json.Unmarshal(data, &back)); err != nil {
+		t.Fatal(err)
+	}
+	if Write(&back, Options{Callers: o.Callers()}).Text != d.Text {
+		t.Errorf("%s: a sketch that was kept gives another draft", name)
+	}
 	asked := map[Field]bool{}
 	for _, q := range d.Questions {
 		for _, f := range q.Concerns {

@@ -53,7 +53,7 @@ type body struct {
 	path string
 }
 
-// Sketch proposes what was observed: endpoints with their bodies, and the objects in them. Objects with similar members
+// Sketch ends the observation, once, and proposes what was observed: endpoints with their bodies, and the objects in them. Objects with similar members
 // are variants of one entity. Of errors, it tells what they say.
 func (o *Observer) Sketch() *schema.Sketch {
 	k := &sketcher{sketch: &schema.Sketch{}, of: map[*spot]*cluster{}, objects: map[*spot]*schema.Object{},
