@@ -190,6 +190,58 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/deliveries/{delivery_id}/again (the `DeliverAgain` operationId).
 	DeliverAgain(ctx context.Context, deliveryID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListDrafts First contracts of services that are not under review yet, newest first
+	//
+	// Corresponds with GET /api/v1/drafts (the `ListDrafts` operationId).
+	ListDrafts(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginDraftWithBody Draft the first contracts of a service, from files, from another service's contracts, or from nothing
+	//
+	// Files are recordings, one OpenAPI document, or SQL. They are read and not kept; of recordings, what their bodies look like is.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/drafts (the `BeginDraft` operationId).
+	BeginDraftWithBody(ctx context.Context, params *BeginDraftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DropDraft Drop a draft
+	//
+	// Corresponds with DELETE /api/v1/drafts/{draft_id} (the `DropDraft` operationId).
+	DropDraft(ctx context.Context, draftID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDraft A draft with its open questions
+	//
+	// Corresponds with GET /api/v1/drafts/{draft_id} (the `GetDraft` operationId).
+	GetDraft(ctx context.Context, draftID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AnswerDraftWithBody Answer questions of a draft, or rename its service
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /api/v1/drafts/{draft_id} (the `AnswerDraft` operationId).
+	AnswerDraftWithBody(ctx context.Context, draftID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AnswerDraft Answer questions of a draft, or rename its service
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /api/v1/drafts/{draft_id} (the `AnswerDraft` operationId).
+	AnswerDraft(ctx context.Context, draftID int64, body AnswerDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ApplyDraftWithBody Put a draft in force as the first contracts of its service
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/drafts/{draft_id}/contracts (the `ApplyDraft` operationId).
+	ApplyDraftWithBody(ctx context.Context, draftID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ApplyDraft Put a draft in force as the first contracts of its service
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/drafts/{draft_id}/contracts (the `ApplyDraft` operationId).
+	ApplyDraft(ctx context.Context, draftID int64, body ApplyDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListEndpoints Endpoints, with and without a contract
 	//
 	// Corresponds with GET /api/v1/endpoints (the `ListEndpoints` operationId).
@@ -1413,6 +1465,138 @@ func (c *Client) CompareCaptures(ctx context.Context, params *CompareCapturesPar
 // Corresponds with POST /api/v1/deliveries/{delivery_id}/again (the `DeliverAgain` operationId).
 func (c *Client) DeliverAgain(ctx context.Context, deliveryID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDeliverAgainRequest(c.Server, deliveryID)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDrafts First contracts of services that are not under review yet, newest first
+//
+// Corresponds with GET /api/v1/drafts (the `ListDrafts` operationId).
+func (c *Client) ListDrafts(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDraftsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginDraftWithBody Draft the first contracts of a service, from files, from another service's contracts, or from nothing
+//
+// Files are recordings, one OpenAPI document, or SQL. They are read and not kept; of recordings, what their bodies look like is.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/drafts (the `BeginDraft` operationId).
+func (c *Client) BeginDraftWithBody(ctx context.Context, params *BeginDraftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginDraftRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DropDraft Drop a draft
+//
+// Corresponds with DELETE /api/v1/drafts/{draft_id} (the `DropDraft` operationId).
+func (c *Client) DropDraft(ctx context.Context, draftID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropDraftRequest(c.Server, draftID)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDraft A draft with its open questions
+//
+// Corresponds with GET /api/v1/drafts/{draft_id} (the `GetDraft` operationId).
+func (c *Client) GetDraft(ctx context.Context, draftID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDraftRequest(c.Server, draftID)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AnswerDraftWithBody Answer questions of a draft, or rename its service
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /api/v1/drafts/{draft_id} (the `AnswerDraft` operationId).
+func (c *Client) AnswerDraftWithBody(ctx context.Context, draftID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerDraftRequestWithBody(c.Server, draftID, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AnswerDraft Answer questions of a draft, or rename its service
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /api/v1/drafts/{draft_id} (the `AnswerDraft` operationId).
+func (c *Client) AnswerDraft(ctx context.Context, draftID int64, body AnswerDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerDraftRequest(c.Server, draftID, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ApplyDraftWithBody Put a draft in force as the first contracts of its service
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/drafts/{draft_id}/contracts (the `ApplyDraft` operationId).
+func (c *Client) ApplyDraftWithBody(ctx context.Context, draftID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewApplyDraftRequestWithBody(c.Server, draftID, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ApplyDraft Put a draft in force as the first contracts of its service
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/drafts/{draft_id}/contracts (the `ApplyDraft` operationId).
+func (c *Client) ApplyDraft(ctx context.Context, draftID int64, body ApplyDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewApplyDraftRequest(c.Server, draftID, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4804,6 +4988,263 @@ func NewDeliverAgainRequest(server string, deliveryID int64) (*http.Request, err
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListDraftsRequest constructs an http.Request for the ListDrafts method
+func NewListDraftsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBeginDraftRequestWithBody constructs an http.Request for the BeginDraft method, with any body, and a specified content type
+func NewBeginDraftRequestWithBody(server string, params *BeginDraftParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Service != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", *params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Like != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "like", *params.Like, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDropDraftRequest constructs an http.Request for the DropDraft method
+func NewDropDraftRequest(server string, draftID int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "draft_id", draftID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetDraftRequest constructs an http.Request for the GetDraft method
+func NewGetDraftRequest(server string, draftID int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "draft_id", draftID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAnswerDraftRequest calls the generic AnswerDraft builder with application/json body
+func NewAnswerDraftRequest(server string, draftID int64, body AnswerDraftJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAnswerDraftRequestWithBody(server, draftID, "application/json", bodyReader)
+}
+
+// NewAnswerDraftRequestWithBody constructs an http.Request for the AnswerDraft method, with any body, and a specified content type
+func NewAnswerDraftRequestWithBody(server string, draftID int64, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "draft_id", draftID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewApplyDraftRequest calls the generic ApplyDraft builder with application/json body
+func NewApplyDraftRequest(server string, draftID int64, body ApplyDraftJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewApplyDraftRequestWithBody(server, draftID, "application/json", bodyReader)
+}
+
+// NewApplyDraftRequestWithBody constructs an http.Request for the ApplyDraft method, with any body, and a specified content type
+func NewApplyDraftRequestWithBody(server string, draftID int64, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "draft_id", draftID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts/%s/contracts", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -10541,6 +10982,64 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/deliveries/{delivery_id}/again (the `DeliverAgain` operationId).
 	DeliverAgainWithResponse(ctx context.Context, deliveryID int64, reqEditors ...RequestEditorFn) (*DeliverAgainResponse, error)
 
+	// ListDraftsWithResponse First contracts of services that are not under review yet, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/drafts (the `ListDrafts` operationId).
+	ListDraftsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDraftsResponse, error)
+
+	// BeginDraftWithBodyWithResponse Draft the first contracts of a service, from files, from another service's contracts, or from nothing
+	//
+	// Files are recordings, one OpenAPI document, or SQL. They are read and not kept; of recordings, what their bodies look like is.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts (the `BeginDraft` operationId).
+	BeginDraftWithBodyWithResponse(ctx context.Context, params *BeginDraftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginDraftResponse, error)
+
+	// DropDraftWithResponse Drop a draft
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/drafts/{draft_id} (the `DropDraft` operationId).
+	DropDraftWithResponse(ctx context.Context, draftID int64, reqEditors ...RequestEditorFn) (*DropDraftResponse, error)
+
+	// GetDraftWithResponse A draft with its open questions
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/drafts/{draft_id} (the `GetDraft` operationId).
+	GetDraftWithResponse(ctx context.Context, draftID int64, reqEditors ...RequestEditorFn) (*GetDraftResponse, error)
+
+	// AnswerDraftWithBodyWithResponse Answer questions of a draft, or rename its service
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /api/v1/drafts/{draft_id} (the `AnswerDraft` operationId).
+	AnswerDraftWithBodyWithResponse(ctx context.Context, draftID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerDraftResponse, error)
+
+	// AnswerDraftWithResponse Answer questions of a draft, or rename its service
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /api/v1/drafts/{draft_id} (the `AnswerDraft` operationId).
+	AnswerDraftWithResponse(ctx context.Context, draftID int64, body AnswerDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerDraftResponse, error)
+
+	// ApplyDraftWithBodyWithResponse Put a draft in force as the first contracts of its service
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts/{draft_id}/contracts (the `ApplyDraft` operationId).
+	ApplyDraftWithBodyWithResponse(ctx context.Context, draftID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ApplyDraftResponse, error)
+
+	// ApplyDraftWithResponse Put a draft in force as the first contracts of its service
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts/{draft_id}/contracts (the `ApplyDraft` operationId).
+	ApplyDraftWithResponse(ctx context.Context, draftID int64, body ApplyDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*ApplyDraftResponse, error)
+
 	// ListEndpointsWithResponse Endpoints, with and without a contract
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -12281,6 +12780,294 @@ func (r DeliverAgainResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r DeliverAgainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDraftsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]FirstDraftLine
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDraftsResponse) GetJSON200() *[]FirstDraftLine {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDraftsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDraftsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDraftsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDraftsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDraftsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginDraftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FirstDraft
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BeginDraftResponse) GetJSON200() *FirstDraft {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginDraftResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginDraftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginDraftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginDraftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginDraftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DropDraftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DropDraftResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DropDraftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DropDraftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DropDraftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DropDraftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDraftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FirstDraft
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDraftResponse) GetJSON200() *FirstDraft {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDraftResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDraftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDraftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDraftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDraftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AnswerDraftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FirstDraft
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AnswerDraftResponse) GetJSON200() *FirstDraft {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AnswerDraftResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AnswerDraftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AnswerDraftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AnswerDraftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AnswerDraftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ApplyDraftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Revision
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ContractProblem
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ApplyDraftResponse) GetJSON200() *Revision {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r ApplyDraftResponse) GetApplicationProblemJSON422() *ContractProblem {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ApplyDraftResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ApplyDraftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ApplyDraftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ApplyDraftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ApplyDraftResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17907,6 +18694,112 @@ func (c *ClientWithResponses) DeliverAgainWithResponse(ctx context.Context, deli
 	return ParseDeliverAgainResponse(rsp)
 }
 
+// ListDraftsWithResponse First contracts of services that are not under review yet, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/drafts (the `ListDrafts` operationId).
+func (c *ClientWithResponses) ListDraftsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDraftsResponse, error) {
+	rsp, err := c.ListDrafts(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDraftsResponse(rsp)
+}
+
+// BeginDraftWithBodyWithResponse Draft the first contracts of a service, from files, from another service's contracts, or from nothing
+//
+// Files are recordings, one OpenAPI document, or SQL. They are read and not kept; of recordings, what their bodies look like is.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts (the `BeginDraft` operationId).
+func (c *ClientWithResponses) BeginDraftWithBodyWithResponse(ctx context.Context, params *BeginDraftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginDraftResponse, error) {
+	rsp, err := c.BeginDraftWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginDraftResponse(rsp)
+}
+
+// DropDraftWithResponse Drop a draft
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/drafts/{draft_id} (the `DropDraft` operationId).
+func (c *ClientWithResponses) DropDraftWithResponse(ctx context.Context, draftID int64, reqEditors ...RequestEditorFn) (*DropDraftResponse, error) {
+	rsp, err := c.DropDraft(ctx, draftID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropDraftResponse(rsp)
+}
+
+// GetDraftWithResponse A draft with its open questions
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/drafts/{draft_id} (the `GetDraft` operationId).
+func (c *ClientWithResponses) GetDraftWithResponse(ctx context.Context, draftID int64, reqEditors ...RequestEditorFn) (*GetDraftResponse, error) {
+	rsp, err := c.GetDraft(ctx, draftID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDraftResponse(rsp)
+}
+
+// AnswerDraftWithBodyWithResponse Answer questions of a draft, or rename its service
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /api/v1/drafts/{draft_id} (the `AnswerDraft` operationId).
+func (c *ClientWithResponses) AnswerDraftWithBodyWithResponse(ctx context.Context, draftID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerDraftResponse, error) {
+	rsp, err := c.AnswerDraftWithBody(ctx, draftID, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerDraftResponse(rsp)
+}
+
+// AnswerDraftWithResponse Answer questions of a draft, or rename its service
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /api/v1/drafts/{draft_id} (the `AnswerDraft` operationId).
+func (c *ClientWithResponses) AnswerDraftWithResponse(ctx context.Context, draftID int64, body AnswerDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerDraftResponse, error) {
+	rsp, err := c.AnswerDraft(ctx, draftID, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerDraftResponse(rsp)
+}
+
+// ApplyDraftWithBodyWithResponse Put a draft in force as the first contracts of its service
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts/{draft_id}/contracts (the `ApplyDraft` operationId).
+func (c *ClientWithResponses) ApplyDraftWithBodyWithResponse(ctx context.Context, draftID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ApplyDraftResponse, error) {
+	rsp, err := c.ApplyDraftWithBody(ctx, draftID, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseApplyDraftResponse(rsp)
+}
+
+// ApplyDraftWithResponse Put a draft in force as the first contracts of its service
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts/{draft_id}/contracts (the `ApplyDraft` operationId).
+func (c *ClientWithResponses) ApplyDraftWithResponse(ctx context.Context, draftID int64, body ApplyDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*ApplyDraftResponse, error) {
+	rsp, err := c.ApplyDraft(ctx, draftID, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseApplyDraftResponse(rsp)
+}
+
 // ListEndpointsWithResponse Endpoints, with and without a contract
 //
 // Returns a wrapper object for the known response body format(s).
@@ -20387,6 +21280,207 @@ func ParseDeliverAgainResponse(rsp *http.Response) (*DeliverAgainResponse, error
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDraftsResponse parses an HTTP response from a ListDraftsWithResponse call
+func ParseListDraftsResponse(rsp *http.Response) (*ListDraftsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDraftsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []FirstDraftLine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBeginDraftResponse parses an HTTP response from a BeginDraftWithResponse call
+func ParseBeginDraftResponse(rsp *http.Response) (*BeginDraftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginDraftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FirstDraft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDropDraftResponse parses an HTTP response from a DropDraftWithResponse call
+func ParseDropDraftResponse(rsp *http.Response) (*DropDraftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DropDraftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDraftResponse parses an HTTP response from a GetDraftWithResponse call
+func ParseGetDraftResponse(rsp *http.Response) (*GetDraftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDraftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FirstDraft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAnswerDraftResponse parses an HTTP response from a AnswerDraftWithResponse call
+func ParseAnswerDraftResponse(rsp *http.Response) (*AnswerDraftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AnswerDraftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FirstDraft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseApplyDraftResponse parses an HTTP response from a ApplyDraftWithResponse call
+func ParseApplyDraftResponse(rsp *http.Response) (*ApplyDraftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ApplyDraftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Revision
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ContractProblem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure

@@ -176,7 +176,7 @@ func (h *frame) safe(next echo.HandlerFunc) echo.HandlerFunc {
 func (h *frame) bounded(op *api.Operation) echo.MiddlewareFunc {
 	limit := int64(maxJSON)
 	switch {
-	case op.ID == "uploadRecording":
+	case op.ID == "uploadRecording", op.ID == "beginDraft":
 		if limit = h.options.MaxUpload; limit == 0 {
 			limit = maxRecording
 		}
@@ -265,6 +265,8 @@ func (h *frame) fail(c *echo.Context, err error) {
 		p.Status, p.Detail, p.Next = http.StatusInsufficientStorage, &known.Detail, some(known.Next)
 	case errors.Is(err, os.ErrDeadlineExceeded):
 		p.Status, p.Detail = http.StatusRequestTimeout, some("the body of the request did not arrive in time")
+	case errors.Is(err, http.ErrNotMultipart), errors.Is(err, http.ErrMissingBoundary):
+		p.Status, p.Detail = http.StatusUnsupportedMediaType, some("files are sent as multipart/form-data")
 	case errors.As(err, &tooLarge):
 		p.Status = http.StatusRequestEntityTooLarge
 	case errors.As(err, &coded):

@@ -25,7 +25,9 @@ import (
 func validated(op *api.Operation) echo.MiddlewareFunc {
 	raw := false // a stream, which is read by who takes it
 	if body := op.Route.Operation.RequestBody; body != nil {
-		_, raw = body.Value.Content["application/octet-stream"]
+		for _, streamed := range []string{"application/octet-stream", "multipart/form-data"} {
+			raw = raw || body.Value.Content[streamed] != nil
+		}
 	}
 	// Handlers bind exactly what was validated, except the values of contract edits, whose members keep their
 	// order. Names in other capitals are refused as unknown.

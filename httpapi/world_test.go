@@ -88,6 +88,7 @@ func newWorld(t *testing.T) *world {
 		}
 		w.finding[name] = page.Items[0].ID
 	}
+	begun(t, w.site, "?service=pier", map[string]string{"monday.har": recorded()}, 200)
 	return w
 }
 
@@ -100,7 +101,7 @@ func (w *world) names(service string) map[string]string {
 	all := map[string]string{"service": service, "finding_id": w.finding[service], "audience": "visitor", "number": "1",
 		"chunk": "1", "form": "openapi",
 		"token_id": "1", "session_id": "1", "person_id": "1", "hook_id": "1", "delivery_id": "1", "mail_id": "1",
-		"view_id": "1", "change_id": "1", "endpoint_id": "0123456789abcdef"}
+		"view_id": "1", "change_id": "1", "endpoint_id": "0123456789abcdef", "draft_id": "1"}
 	for name, id := range ids {
 		all[name] = id
 	}

@@ -72,7 +72,7 @@ func ChangeKey(ctx context.Context, dir string, progress func(KeyChange)) (KeyCh
 			progress(done)
 		}
 	}
-	if err := errors.Join(s.People.ResealFactors(ctx), s.Notify.ResealHooks(ctx)); err != nil {
+	if err := errors.Join(s.People.ResealFactors(ctx), s.Notify.ResealHooks(ctx), s.Begin.Reseal(ctx)); err != nil {
 		return done, err
 	}
 	if done.Credentials, err = s.resealCredentials(ctx); err != nil {

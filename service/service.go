@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"inkret/service/base"
+	"inkret/service/begin"
 	"inkret/service/evidence"
 	"inkret/service/findings"
 	"inkret/service/notify"
@@ -30,6 +31,7 @@ type Service struct {
 	Base     *base.Base         // what all rooms stand on
 	People   *people.People     // who may come in
 	Review   *review.Review     // contracts, and what they say
+	Begin    *begin.Begin       // how services come under review
 	Evidence *evidence.Evidence // captures
 	Findings *findings.Findings // findings
 	Reports  *reports.Reports   // how it stands
@@ -110,6 +112,7 @@ func (s *Service) furnish(ctx context.Context, o Options) (err error) {
 		*contracts
 		*captures
 	}{st.Contracts, st.Captures}, s.vault)
+	s.Begin = begin.New(s.Base, st.Drafts, s.vault, s.Review)
 	s.Evidence = evidence.New(s.Base, struct {
 		*database
 		*captures

@@ -55,6 +55,7 @@ type Store struct {
 	Notices   *Notices   // see [Notices]
 	Proofs    *Proofs    // see [Proofs]
 	Watches   *Watches   // see [Watches]
+	Drafts    *Drafts    // see [Drafts]
 }
 
 // Database is what all records share: connections, disk space, settings and the trail.
@@ -123,7 +124,7 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 		s.Close()
 		return nil, full(err)
 	}
-	return &Store{s, &People{s}, &Contracts{s}, &Captures{s}, &Findings{s}, &Notices{s}, &Proofs{s}, &Watches{s}}, nil
+	return &Store{s, &People{s}, &Contracts{s}, &Captures{s}, &Findings{s}, &Notices{s}, &Proofs{s}, &Watches{s}, &Drafts{s}}, nil
 }
 
 // dsn returns the database address for the driver. Deleted data is overwritten with zeros, so a withdrawn recording

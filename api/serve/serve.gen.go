@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"mime/multipart"
 	"net/http"
 
 	. "inkret/api/wire"
@@ -58,6 +59,24 @@ type ServerInterface interface {
 	// DeliverAgain Send a delivery once more, whatever came of it
 	// (POST /api/v1/deliveries/{delivery_id}/again)
 	DeliverAgain(ctx *echo.Context, deliveryID int64) error
+	// ListDrafts First contracts of services that are not under review yet, newest first
+	// (GET /api/v1/drafts)
+	ListDrafts(ctx *echo.Context) error
+	// BeginDraft Draft the first contracts of a service, from files, from another service's contracts, or from nothing
+	// (POST /api/v1/drafts)
+	BeginDraft(ctx *echo.Context, params BeginDraftParams) error
+	// DropDraft Drop a draft
+	// (DELETE /api/v1/drafts/{draft_id})
+	DropDraft(ctx *echo.Context, draftID int64) error
+	// GetDraft A draft with its open questions
+	// (GET /api/v1/drafts/{draft_id})
+	GetDraft(ctx *echo.Context, draftID int64) error
+	// AnswerDraft Answer questions of a draft, or rename its service
+	// (PATCH /api/v1/drafts/{draft_id})
+	AnswerDraft(ctx *echo.Context, draftID int64) error
+	// ApplyDraft Put a draft in force as the first contracts of its service
+	// (POST /api/v1/drafts/{draft_id}/contracts)
+	ApplyDraft(ctx *echo.Context, draftID int64) error
 	// ListEndpoints Endpoints, with and without a contract
 	// (GET /api/v1/endpoints)
 	ListEndpoints(ctx *echo.Context, params ListEndpointsParams) error
@@ -792,6 +811,104 @@ func (w *ServerInterfaceWrapper) DeliverAgain(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.DeliverAgain(ctx, deliveryID)
+	return err
+}
+
+// ListDrafts converts echo context to params.
+func (w *ServerInterfaceWrapper) ListDrafts(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListDrafts(ctx)
+	return err
+}
+
+// BeginDraft converts echo context to params.
+func (w *ServerInterfaceWrapper) BeginDraft(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params BeginDraftParams
+	// ------------- Optional query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", ctx.QueryParams(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Optional query parameter "like" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "like", ctx.QueryParams(), &params.Like, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter like: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.BeginDraft(ctx, params)
+	return err
+}
+
+// DropDraft converts echo context to params.
+func (w *ServerInterfaceWrapper) DropDraft(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "draft_id" -------------
+	var draftID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "draft_id", ctx.Param("draft_id"), &draftID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter draft_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DropDraft(ctx, draftID)
+	return err
+}
+
+// GetDraft converts echo context to params.
+func (w *ServerInterfaceWrapper) GetDraft(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "draft_id" -------------
+	var draftID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "draft_id", ctx.Param("draft_id"), &draftID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter draft_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetDraft(ctx, draftID)
+	return err
+}
+
+// AnswerDraft converts echo context to params.
+func (w *ServerInterfaceWrapper) AnswerDraft(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "draft_id" -------------
+	var draftID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "draft_id", ctx.Param("draft_id"), &draftID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter draft_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AnswerDraft(ctx, draftID)
+	return err
+}
+
+// ApplyDraft converts echo context to params.
+func (w *ServerInterfaceWrapper) ApplyDraft(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "draft_id" -------------
+	var draftID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "draft_id", ctx.Param("draft_id"), &draftID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter draft_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ApplyDraft(ctx, draftID)
 	return err
 }
 
@@ -3099,6 +3216,12 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/api/v1/people/:person_id/reset", wrapper.ResetPassword, options.OperationMiddlewares["resetPassword"]...)
 	router.GET(options.BaseURL+"/api/v1/home", wrapper.GetHome, options.OperationMiddlewares["getHome"]...)
 	router.GET(options.BaseURL+"/api/v1/services", wrapper.ListServices, options.OperationMiddlewares["listServices"]...)
+	router.GET(options.BaseURL+"/api/v1/drafts", wrapper.ListDrafts, options.OperationMiddlewares["listDrafts"]...)
+	router.POST(options.BaseURL+"/api/v1/drafts", wrapper.BeginDraft, options.OperationMiddlewares["beginDraft"]...)
+	router.DELETE(options.BaseURL+"/api/v1/drafts/:draft_id", wrapper.DropDraft, options.OperationMiddlewares["dropDraft"]...)
+	router.GET(options.BaseURL+"/api/v1/drafts/:draft_id", wrapper.GetDraft, options.OperationMiddlewares["getDraft"]...)
+	router.PATCH(options.BaseURL+"/api/v1/drafts/:draft_id", wrapper.AnswerDraft, options.OperationMiddlewares["answerDraft"]...)
+	router.POST(options.BaseURL+"/api/v1/drafts/:draft_id/contracts", wrapper.ApplyDraft, options.OperationMiddlewares["applyDraft"]...)
 	router.GET(options.BaseURL+"/api/v1/services/:service/contracts", wrapper.ExportContracts, options.OperationMiddlewares["exportContracts"]...)
 	router.PUT(options.BaseURL+"/api/v1/services/:service/contracts", wrapper.ApplyContracts, options.OperationMiddlewares["applyContracts"]...)
 	router.POST(options.BaseURL+"/api/v1/services/:service/contracts/trial", wrapper.TryContracts, options.OperationMiddlewares["tryContracts"]...)
@@ -3717,6 +3840,250 @@ type DeliverAgaindefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response DeliverAgaindefaultApplicationProblemPlusJSONResponse) VisitDeliverAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDraftsRequestObject struct {
+}
+
+type ListDraftsResponseObject interface {
+	VisitListDraftsResponse(w http.ResponseWriter) error
+}
+
+type ListDrafts200JSONResponse []FirstDraftLine
+
+func (response ListDrafts200JSONResponse) VisitListDraftsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDraftsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDraftsdefaultApplicationProblemPlusJSONResponse) VisitListDraftsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginDraftRequestObject struct {
+	Params BeginDraftParams
+	Body   *multipart.Reader
+}
+
+type BeginDraftResponseObject interface {
+	VisitBeginDraftResponse(w http.ResponseWriter) error
+}
+
+type BeginDraft200JSONResponse FirstDraft
+
+func (response BeginDraft200JSONResponse) VisitBeginDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginDraftdefaultApplicationProblemPlusJSONResponse) VisitBeginDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DropDraftRequestObject struct {
+	DraftID int64 `json:"draft_id"`
+}
+
+type DropDraftResponseObject interface {
+	VisitDropDraftResponse(w http.ResponseWriter) error
+}
+
+type DropDraft204Response struct {
+}
+
+func (response DropDraft204Response) VisitDropDraftResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DropDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DropDraftdefaultApplicationProblemPlusJSONResponse) VisitDropDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDraftRequestObject struct {
+	DraftID int64 `json:"draft_id"`
+}
+
+type GetDraftResponseObject interface {
+	VisitGetDraftResponse(w http.ResponseWriter) error
+}
+
+type GetDraft200JSONResponse FirstDraft
+
+func (response GetDraft200JSONResponse) VisitGetDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDraftdefaultApplicationProblemPlusJSONResponse) VisitGetDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AnswerDraftRequestObject struct {
+	DraftID int64 `json:"draft_id"`
+	Body    *AnswerDraftJSONRequestBody
+}
+
+type AnswerDraftResponseObject interface {
+	VisitAnswerDraftResponse(w http.ResponseWriter) error
+}
+
+type AnswerDraft200JSONResponse FirstDraft
+
+func (response AnswerDraft200JSONResponse) VisitAnswerDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AnswerDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AnswerDraftdefaultApplicationProblemPlusJSONResponse) VisitAnswerDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ApplyDraftRequestObject struct {
+	DraftID int64 `json:"draft_id"`
+	Body    *ApplyDraftJSONRequestBody
+}
+
+type ApplyDraftResponseObject interface {
+	VisitApplyDraftResponse(w http.ResponseWriter) error
+}
+
+type ApplyDraft200JSONResponse Revision
+
+func (response ApplyDraft200JSONResponse) VisitApplyDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ApplyDraft422ApplicationProblemPlusJSONResponse ContractProblem
+
+func (response ApplyDraft422ApplicationProblemPlusJSONResponse) VisitApplyDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(422)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ApplyDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ApplyDraftdefaultApplicationProblemPlusJSONResponse) VisitApplyDraftResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8248,6 +8615,24 @@ type StrictServerInterface interface {
 	// DeliverAgain Send a delivery once more, whatever came of it
 	// (POST /api/v1/deliveries/{delivery_id}/again)
 	DeliverAgain(ctx context.Context, request DeliverAgainRequestObject) (DeliverAgainResponseObject, error)
+	// ListDrafts First contracts of services that are not under review yet, newest first
+	// (GET /api/v1/drafts)
+	ListDrafts(ctx context.Context, request ListDraftsRequestObject) (ListDraftsResponseObject, error)
+	// BeginDraft Draft the first contracts of a service, from files, from another service's contracts, or from nothing
+	// (POST /api/v1/drafts)
+	BeginDraft(ctx context.Context, request BeginDraftRequestObject) (BeginDraftResponseObject, error)
+	// DropDraft Drop a draft
+	// (DELETE /api/v1/drafts/{draft_id})
+	DropDraft(ctx context.Context, request DropDraftRequestObject) (DropDraftResponseObject, error)
+	// GetDraft A draft with its open questions
+	// (GET /api/v1/drafts/{draft_id})
+	GetDraft(ctx context.Context, request GetDraftRequestObject) (GetDraftResponseObject, error)
+	// AnswerDraft Answer questions of a draft, or rename its service
+	// (PATCH /api/v1/drafts/{draft_id})
+	AnswerDraft(ctx context.Context, request AnswerDraftRequestObject) (AnswerDraftResponseObject, error)
+	// ApplyDraft Put a draft in force as the first contracts of its service
+	// (POST /api/v1/drafts/{draft_id}/contracts)
+	ApplyDraft(ctx context.Context, request ApplyDraftRequestObject) (ApplyDraftResponseObject, error)
 	// ListEndpoints Endpoints, with and without a contract
 	// (GET /api/v1/endpoints)
 	ListEndpoints(ctx context.Context, request ListEndpointsRequestObject) (ListEndpointsResponseObject, error)
@@ -9004,6 +9389,206 @@ func (sh *strictHandler) DeliverAgain(ctx *echo.Context, deliveryID int64) error
 		return err
 	} else if validResponse, ok := response.(DeliverAgainResponseObject); ok {
 		return validResponse.VisitDeliverAgainResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListDrafts operation middleware
+func (sh *strictHandler) ListDrafts(ctx *echo.Context) error {
+	var request ListDraftsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDrafts(ctx.Request().Context(), request.(ListDraftsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDrafts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListDraftsResponseObject); ok {
+		return validResponse.VisitListDraftsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// BeginDraft operation middleware
+func (sh *strictHandler) BeginDraft(ctx *echo.Context, params BeginDraftParams) error {
+	var request BeginDraftRequestObject
+
+	request.Params = params
+
+	if reader, err := ctx.Request().MultipartReader(); err != nil {
+		return err
+	} else {
+		request.Body = reader
+	}
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginDraft(ctx.Request().Context(), request.(BeginDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginDraft")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(BeginDraftResponseObject); ok {
+		return validResponse.VisitBeginDraftResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DropDraft operation middleware
+func (sh *strictHandler) DropDraft(ctx *echo.Context, draftID int64) error {
+	var request DropDraftRequestObject
+
+	request.DraftID = draftID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DropDraft(ctx.Request().Context(), request.(DropDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DropDraft")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DropDraftResponseObject); ok {
+		return validResponse.VisitDropDraftResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetDraft operation middleware
+func (sh *strictHandler) GetDraft(ctx *echo.Context, draftID int64) error {
+	var request GetDraftRequestObject
+
+	request.DraftID = draftID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDraft(ctx.Request().Context(), request.(GetDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDraft")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetDraftResponseObject); ok {
+		return validResponse.VisitGetDraftResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AnswerDraft operation middleware
+func (sh *strictHandler) AnswerDraft(ctx *echo.Context, draftID int64) error {
+	var request AnswerDraftRequestObject
+
+	request.DraftID = draftID
+
+	var body AnswerDraftJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AnswerDraft(ctx.Request().Context(), request.(AnswerDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AnswerDraft")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AnswerDraftResponseObject); ok {
+		return validResponse.VisitAnswerDraftResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ApplyDraft operation middleware
+func (sh *strictHandler) ApplyDraft(ctx *echo.Context, draftID int64) error {
+	var request ApplyDraftRequestObject
+
+	request.DraftID = draftID
+
+	var body ApplyDraftJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ApplyDraft(ctx.Request().Context(), request.(ApplyDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ApplyDraft")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ApplyDraftResponseObject); ok {
+		return validResponse.VisitApplyDraftResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -7,6 +7,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"time"
+
+	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
 // Defines values for AskedWaiverTo.
@@ -192,6 +194,27 @@ func (e Direction) Valid() bool {
 	}
 }
 
+// Defines values for DraftQuestionCertainty.
+const (
+	DraftQuestionCertaintyGuess  DraftQuestionCertainty = "guess"
+	DraftQuestionCertaintyLikely DraftQuestionCertainty = "likely"
+	DraftQuestionCertaintySure   DraftQuestionCertainty = "sure"
+)
+
+// Valid indicates whether the value is a known member of the DraftQuestionCertainty enum.
+func (e DraftQuestionCertainty) Valid() bool {
+	switch e {
+	case DraftQuestionCertaintyGuess:
+		return true
+	case DraftQuestionCertaintyLikely:
+		return true
+	case DraftQuestionCertaintySure:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DraftRequestFrom.
 const (
 	DraftRequestFromCaptures    DraftRequestFrom = "captures"
@@ -269,19 +292,19 @@ func (e EventKind) Valid() bool {
 
 // Defines values for FieldSure.
 const (
-	Guess  FieldSure = "guess"
-	Likely FieldSure = "likely"
-	Sure   FieldSure = "sure"
+	FieldSureGuess  FieldSure = "guess"
+	FieldSureLikely FieldSure = "likely"
+	FieldSureSure   FieldSure = "sure"
 )
 
 // Valid indicates whether the value is a known member of the FieldSure enum.
 func (e FieldSure) Valid() bool {
 	switch e {
-	case Guess:
+	case FieldSureGuess:
 		return true
-	case Likely:
+	case FieldSureLikely:
 		return true
-	case Sure:
+	case FieldSureSure:
 		return true
 	default:
 		return false
@@ -1097,6 +1120,13 @@ type ApplyContracts struct {
 	Reason *string        `json:"reason,omitempty"`
 }
 
+// ApplyDraft defines model for ApplyDraft.
+type ApplyDraft struct {
+	// Files The contracts as they were edited; as they were drafted otherwise
+	Files  *[]ContractFile `json:"files,omitempty"`
+	Reason *string         `json:"reason,omitempty"`
+}
+
 // AskedWaiver A waiver, or the decision that it is no leak, that waits for a lead who approves it and is somebody else than the person who asks
 type AskedWaiver struct {
 	By Assignee      `json:"by"`
@@ -1538,6 +1568,63 @@ type DeliveryPage struct {
 
 // Direction Whether more is let out than before
 type Direction string
+
+// DraftAnswer defines model for DraftAnswer.
+type DraftAnswer struct {
+	// Answer Empty takes the answer back
+	Answer string `json:"answer"`
+
+	// Question Its ID, or `field Entity.field` for one field
+	Question string `json:"question"`
+}
+
+// DraftAnswers defines model for DraftAnswers.
+type DraftAnswers struct {
+	Answers *[]DraftAnswer `json:"answers,omitempty"`
+
+	// AsSuggested Every open question that has a suggestion is answered with it
+	AsSuggested *bool   `json:"as_suggested,omitempty"`
+	Service     *string `json:"service,omitempty"`
+}
+
+// DraftField defines model for DraftField.
+type DraftField struct {
+	Class  ClassOrNone `json:"class"`
+	Entity string      `json:"entity"`
+	Field  string      `json:"field"`
+	Form   string      `json:"form"`
+
+	// Granted Wherever it goes out
+	Granted bool `json:"granted"`
+
+	// Out A response has it
+	Out bool `json:"out"`
+
+	// Single It was decided by itself
+	Single bool `json:"single"`
+}
+
+// DraftQuestion defines model for DraftQuestion.
+type DraftQuestion struct {
+	// Answers That can be given
+	Answers   []string               `json:"answers"`
+	Certainty DraftQuestionCertainty `json:"certainty"`
+
+	// Concerns The fields that it decides, as Entity.field
+	Concerns []string `json:"concerns"`
+	Entity   *string  `json:"entity,omitempty"`
+
+	// Field Above which it stands in the contract
+	Field *string `json:"field,omitempty"`
+	ID    string  `json:"id"`
+
+	// Suggestion What the draft goes by until there is an answer
+	Suggestion string `json:"suggestion"`
+	Text       string `json:"text"`
+}
+
+// DraftQuestionCertainty defines model for DraftQuestion.Certainty.
+type DraftQuestionCertainty string
 
 // DraftRequest defines model for DraftRequest.
 type DraftRequest struct {
@@ -1988,6 +2075,53 @@ type FindingsChanged struct {
 
 	// Words What is changed
 	Words string `json:"words"`
+}
+
+// FirstDraft defines model for FirstDraft.
+type FirstDraft struct {
+	Answered int `json:"answered"`
+
+	// Answers What was decided so far
+	Answers   []DraftAnswer `json:"answers"`
+	Audiences []string      `json:"audiences"`
+	Author    string        `json:"author"`
+	Changed   time.Time     `json:"changed"`
+	Created   time.Time     `json:"created"`
+	Endpoints int           `json:"endpoints"`
+	Entities  int           `json:"entities"`
+	Fields    []DraftField  `json:"fields"`
+
+	// Files The contracts as they would be put in force
+	Files []ContractFile `json:"files"`
+	ID    int64          `json:"id"`
+
+	// Notes What was passed over
+	Notes []string `json:"notes"`
+
+	// Questions That are open; the most important first
+	Questions []DraftQuestion `json:"questions"`
+
+	// Recordings Sources that were recordings
+	Recordings int    `json:"recordings"`
+	Service    string `json:"service"`
+
+	// Sources What it was drafted from
+	Sources []string `json:"sources"`
+}
+
+// FirstDraftLine defines model for FirstDraftLine.
+type FirstDraftLine struct {
+	Author  string    `json:"author"`
+	Changed time.Time `json:"changed"`
+	Created time.Time `json:"created"`
+	ID      int64     `json:"id"`
+
+	// Open Questions that are not answered
+	Open    int    `json:"open"`
+	Service string `json:"service"`
+
+	// Sources What it was drafted from
+	Sources []string `json:"sources"`
 }
 
 // Flow defines model for Flow.
@@ -3595,6 +3729,20 @@ type CompareCapturesParams struct {
 	After  int64 `form:"after" json:"after"`
 }
 
+// BeginDraftMultipartBody defines parameters for BeginDraft.
+type BeginDraftMultipartBody struct {
+	File *[]openapi_types.File `json:"file,omitempty"`
+}
+
+// BeginDraftParams defines parameters for BeginDraft.
+type BeginDraftParams struct {
+	// Service The new service's name; made of the files otherwise
+	Service *string `form:"service,omitempty" json:"service,omitempty"`
+
+	// Like A service whose contracts are taken over
+	Like *string `form:"like,omitempty" json:"like,omitempty"`
+}
+
 // ListEndpointsParams defines parameters for ListEndpoints.
 type ListEndpointsParams struct {
 	// Q Words that the endpoint contains
@@ -3931,6 +4079,15 @@ type WithdrawBatchJSONRequestBody WithdrawBatchJSONBody
 
 // RevealValueJSONRequestBody defines body for RevealValue for application/json ContentType.
 type RevealValueJSONRequestBody RevealValueJSONBody
+
+// BeginDraftMultipartRequestBody defines body for BeginDraft for multipart/form-data ContentType.
+type BeginDraftMultipartRequestBody BeginDraftMultipartBody
+
+// AnswerDraftJSONRequestBody defines body for AnswerDraft for application/json ContentType.
+type AnswerDraftJSONRequestBody = DraftAnswers
+
+// ApplyDraftJSONRequestBody defines body for ApplyDraft for application/json ContentType.
+type ApplyDraftJSONRequestBody = ApplyDraft
 
 // ChangeFindingsJSONRequestBody defines body for ChangeFindings for application/json ContentType.
 type ChangeFindingsJSONRequestBody = FindingsChange

@@ -48,6 +48,9 @@ func (a Answers) With(one Answer) Answers {
 	return append(slices.Clone(a), one)
 }
 
+// IsAnswer reports whether a text is an answer to any question.
+func IsAnswer(text string) bool { return slices.Contains(slices.Concat(aboutFields, yesOrNo), text) }
+
 // answersVersion is the version of the format of answers.
 const answersVersion = 1
 
@@ -102,7 +105,7 @@ func ReadAnswers(name string, data []byte) (Answers, error) {
 				a.Fields = append(a.Fields, f.Text)
 			}
 		}
-		if a.Question == "" || !slices.Contains(slices.Concat(aboutFields, yesOrNo), a.Answer) {
+		if a.Question == "" || !IsAnswer(a.Answer) {
 			return nil, fmt.Errorf("%s: expected a question and one of the answers %s", n.Pos(),
 				some(slices.Concat(aboutFields, yesOrNo)))
 		}

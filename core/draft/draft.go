@@ -30,6 +30,8 @@ type Draft struct {
 	Entities  int
 	Questions []Question // that are open, most important first
 	Answered  int        // how many were answered before
+	Audiences []string   // from least to most trusted
+	Fields    []Classed  // what is done with each
 }
 
 // Options add what the sketch does not say.
@@ -76,8 +78,10 @@ func Write(sketch *schema.Sketch, o Options) *Draft {
 			{Name: observe.SignedIn}}
 	}
 	audiences := &document.Value{Kind: document.List, Block: true}
+	var names []string
 	for _, c := range callers {
 		audiences.Add(audience(c))
+		names = append(names, c.Name)
 	}
 	root.Set("audiences", audiences)
 	if tellers := w.tellers(); len(tellers.Items) > 0 {
@@ -103,7 +107,8 @@ func Write(sketch *schema.Sketch, o Options) *Draft {
 			"where it is needed.\n", plural(n, "question"))
 	}
 	return &Draft{Text: head + string(root.Append(nil, 0)), Service: service, Endpoints: len(endpoints.Items),
-		Entities: len(sketch.Objects), Questions: sorted(w.questions), Answered: w.answered}
+		Entities: len(sketch.Objects), Questions: sorted(w.questions), Answered: w.answered, Audiences: names,
+		Fields: w.classed()}
 }
 
 // errors writes what error bodies may say: plain members that do not tell of anything sensitive, and, swept, their
@@ -270,6 +275,9 @@ func (w *writer) entities() *document.Value {
 				e.Set("owner", v)
 			}
 		}
+		if o.Stored != "" {
+			e.Set("stored_as", document.Text(o.Stored))
+		}
 		if len(fields.Items) > 0 {
 			e.Set("fields", fields)
 		}
@@ -296,12 +304,14 @@ func clip(s string) string {
 	return s
 }
 
-func form(m *schema.Member) *document.Value {
+func form(m *schema.Member) *document.Value { return revise.Form(formOf(m)) }
+
+func formOf(m *schema.Member) catalog.Form {
 	f := m.Form
 	if m.Many {
 		f.Type = catalog.Array
 	}
-	return revise.Form(f)
+	return f
 }
 
 func nothingOr(g *document.Value) *document.Value {

@@ -77,6 +77,14 @@ const (
 // aboutEntity begins the IDs of questions about the fields of one entity, of which there may be more later.
 const aboutEntity = "entity "
 
+// aboutField begins those of single fields, which count before those of questions about several.
+const aboutField = "field "
+
+// ToField returns an answer about one field of an entity, whatever else it is like.
+func ToField(f Field, answer string) Answer {
+	return Answer{Question: aboutField + f.String(), Answer: answer}
+}
+
 func (q *Question) about() bool { return strings.HasPrefix(q.ID, aboutEntity) }
 
 // asking is a question being put together.
@@ -117,6 +125,11 @@ func (w *writer) decide() {
 				d.class = catalog.Internal // until somebody says otherwise
 			}
 			w.decided[f] = d
+			if answer, ok := w.answers.find(aboutField + Field{e.Name, f.Name}.String()); ok &&
+				slices.Contains(aboutFields, answer.Answer) {
+				w.decided[f] = decisionOf(answer.Answer)
+				continue
+			}
 			switch {
 			case !out[f] || s.Class == catalog.Public: // nobody sees it, or everybody may
 			case d.granted && byName[alike(f)]:
@@ -155,6 +168,33 @@ func (w *writer) goingOut() map[*schema.Member]bool {
 		}
 	}
 	return out
+}
+
+// Classed is what a draft does with one field.
+type Classed struct {
+	Field
+	Form    string // in words
+	Class   catalog.Class
+	Granted bool // wherever it goes out
+	Out     bool // a response has it
+	Single  bool // it was answered for by itself
+}
+
+// classed lists what the draft does with the fields of all entities.
+func (w *writer) classed() (all []Classed) {
+	out := w.goingOut()
+	for _, e := range w.sketch.Objects {
+		for _, f := range e.Members {
+			if f.Object != nil {
+				continue
+			}
+			c := Classed{Field: Field{e.Name, f.Name}, Form: formOf(f).Words(), Class: w.decided[f].class,
+				Granted: w.decided[f].granted && out[f], Out: out[f]}
+			_, c.Single = w.answers.find(aboutField + c.Field.String())
+			all = append(all, c)
+		}
+	}
+	return all
 }
 
 // wholes returns for each entity the one that it is asked about with: parts without a name that only one entity has

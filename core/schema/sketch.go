@@ -33,6 +33,7 @@ type Object struct {
 	Name    string
 	Owner   string // the member that seems to say whose it is; empty for none
 	Source  string // where it was described or seen
+	Stored  string // the table that holds it
 	Members []*Member
 	Seen    int // how many objects it was told by; 0 for a description
 	Places  int // at how many places these stood
@@ -162,6 +163,25 @@ func (s *Sketch) Catalog() *catalog.Catalog {
 		c.Add(e)
 	}
 	return c
+}
+
+// Of converts a catalogue, with entities alone.
+func Of(c *catalog.Catalog) *Sketch {
+	s := &Sketch{}
+	for _, e := range c.Entities {
+		s.Objects = append(s.Objects, &Object{Name: e.Name, Stored: e.StoredAs})
+	}
+	for i, e := range c.Entities {
+		for _, f := range e.Fields {
+			s.Objects[i].Members = append(s.Objects[i].Members, &Member{Name: f.Name, Form: f.Form, Note: f.Note})
+		}
+		for _, r := range e.Relations {
+			if to := s.Object(r.Entity); to != nil {
+				s.Objects[i].Members = append(s.Objects[i].Members, &Member{Name: r.Name, Object: to, Many: r.Many})
+			}
+		}
+	}
+	return s
 }
 
 // payload lists usual names of an envelope's main member.

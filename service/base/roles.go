@@ -113,7 +113,8 @@ func (c *Caller) MayEver(role, scope string) error {
 // parameters name something of one service.
 var ofNoService = map[string]bool{"token_id": true, "session_id": true, "person_id": true, "hook_id": true,
 	"delivery_id": true, "mail_id": true, "view_id": true,
-	"change_id": true, "endpoint_id": true, "audience": true, "number": true, "chunk": true, "form": true}
+	"change_id": true, "endpoint_id": true, "audience": true, "number": true, "chunk": true, "form": true,
+	"draft_id": true}
 
 // serviceOf returns the service that the path's parameters belong to, or the empty string if they belong to the
 // team. names holds the decoded values. A missing target is a [Problem].

@@ -455,6 +455,67 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** First contracts of services that are not under review yet, newest first */
+        get: operations["listDrafts"];
+        put?: never;
+        /**
+         * Draft the first contracts of a service, from files, from another service's contracts, or from nothing
+         * @description Files are recordings, one OpenAPI document, or SQL. They are read and not kept; of recordings, what their bodies look like is.
+         */
+        post: operations["beginDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{draft_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                draft_id: number;
+            };
+            cookie?: never;
+        };
+        /** A draft with its open questions */
+        get: operations["getDraft"];
+        put?: never;
+        post?: never;
+        /** Drop a draft */
+        delete: operations["dropDraft"];
+        options?: never;
+        head?: never;
+        /** Answer questions of a draft, or rename its service */
+        patch: operations["answerDraft"];
+        trace?: never;
+    };
+    "/api/v1/drafts/{draft_id}/contracts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                draft_id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a draft in force as the first contracts of its service */
+        post: operations["applyDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/services/{service}/contracts": {
         parameters: {
             query?: never;
@@ -2412,6 +2473,91 @@ export interface components {
             entity?: string;
             field?: string;
             text: string;
+        };
+        FirstDraftLine: {
+            /** Format: int64 */
+            id: number;
+            service: string;
+            /** @description What it was drafted from */
+            sources: string[];
+            author: string;
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            changed: string;
+            /** @description Questions that are not answered */
+            open: number;
+        };
+        FirstDraft: {
+            /** Format: int64 */
+            id: number;
+            service: string;
+            /** @description What it was drafted from */
+            sources: string[];
+            author: string;
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            changed: string;
+            /** @description Sources that were recordings */
+            recordings: number;
+            endpoints: number;
+            entities: number;
+            audiences: string[];
+            /** @description That are open; the most important first */
+            questions: components["schemas"]["DraftQuestion"][];
+            answered: number;
+            /** @description What was decided so far */
+            answers: components["schemas"]["DraftAnswer"][];
+            fields: components["schemas"]["DraftField"][];
+            /** @description The contracts as they would be put in force */
+            files: components["schemas"]["ContractFile"][];
+            /** @description What was passed over */
+            notes: string[];
+        };
+        DraftQuestion: {
+            id: string;
+            entity?: string;
+            /** @description Above which it stands in the contract */
+            field?: string;
+            text: string;
+            /** @description The fields that it decides, as Entity.field */
+            concerns: string[];
+            /** @description What the draft goes by until there is an answer */
+            suggestion: string;
+            /** @enum {string} */
+            certainty: "sure" | "likely" | "guess";
+            /** @description That can be given */
+            answers: string[];
+        };
+        DraftAnswer: {
+            /** @description Its ID, or `field Entity.field` for one field */
+            question: string;
+            /** @description Empty takes the answer back */
+            answer: string;
+        };
+        DraftAnswers: {
+            service?: string;
+            answers?: components["schemas"]["DraftAnswer"][];
+            /** @description Every open question that has a suggestion is answered with it */
+            as_suggested?: boolean;
+        };
+        DraftField: {
+            entity: string;
+            field: string;
+            form: string;
+            class: components["schemas"]["ClassOrNone"];
+            /** @description Wherever it goes out */
+            granted: boolean;
+            /** @description A response has it */
+            out: boolean;
+            /** @description It was decided by itself */
+            single: boolean;
+        };
+        ApplyDraft: {
+            reason?: string;
+            /** @description The contracts as they were edited; as they were drafted otherwise */
+            files?: components["schemas"]["ContractFile"][];
         };
         Drafted: {
             endpoints: string[];
@@ -4624,6 +4770,166 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Service"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listDrafts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The drafts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FirstDraftLine"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    beginDraft: {
+        parameters: {
+            query?: {
+                /** @description The new service's name; made of the files otherwise */
+                service?: string;
+                /** @description A service whose contracts are taken over */
+                like?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "multipart/form-data": {
+                    file?: string[];
+                };
+            };
+        };
+        responses: {
+            /** @description The draft */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FirstDraft"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                draft_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The draft */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FirstDraft"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    dropDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                draft_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Dropped */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    answerDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                draft_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftAnswers"];
+            };
+        };
+        responses: {
+            /** @description The draft as it is now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FirstDraft"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    applyDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                draft_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApplyDraft"];
+            };
+        };
+        responses: {
+            /** @description In force */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"];
+                };
+            };
+            /** @description The files have problems */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ContractProblem"];
                 };
             };
             default: components["responses"]["Failure"];
