@@ -41,8 +41,10 @@ func TestQuestionsOfADraft(t *testing.T) {
 			more...)...)
 	}
 	r := ask("?\nnonsense\n4\nq\n")
-	for _, want := range []string{"4 questions, the most important first", "1 of 4  Boat.email", "Decides 2 fields: Boat.email, Person.email",
-		"* 5  personal, left out (sure)", "Enter     take the suggestion", `"nonsense" is no answer`, "2 of 4  Boat.staff_note",
+	for _, want := range []string{"4 questions, the most important first", "1 of 4  Boat.email",
+		"Decides 2 fields: Boat.email, Person.email",
+		"* 5  personal, left out (sure)", "Enter     take the suggestion", `"nonsense" is no answer`,
+		"2 of 4  Boat.staff_note",
 		"3 questions left open, 1 answered", "The same command goes on"} {
 		if !strings.Contains(r.err, want) {
 			t.Errorf("the first sitting does not say %q: exit %d\n%s", want, r.status, r.err)
@@ -55,23 +57,27 @@ func TestQuestionsOfADraft(t *testing.T) {
 		}
 		return string(data)
 	}
-	if now := text(); strings.Count(now, "email: {type: string, class: personal}") != 2 || strings.Count(now, "# ?") != 3 ||
+	if now := text(); strings.Count(now, "email: {type: string, class: personal}") != 2 ||
+		strings.Count(now, "# ?") != 3 ||
 		strings.Count(now, "email: {optional: true}") != 2 {
 		t.Errorf("after one answer the draft is\n%s", now)
 	}
 	// the input ends in the middle of a question: what was answered is kept
-	if r = ask("\nb\ninternal, granted\n"); r.status != 0 || !strings.Contains(r.err, "2 questions left open, 2 answered") ||
+	if r = ask("\nb\ninternal, granted\n"); r.status != 0 ||
+		!strings.Contains(r.err, "2 questions left open, 2 answered") ||
 		!strings.Contains(text(), "staff_note: {optional: true}") {
 		t.Errorf("the second sitting: exit %d\n%s%s", r.status, r.err, text())
 	}
-	if r = ask("all\n"); r.status != 0 || !strings.Contains(r.err, "Next: inkret check --contracts") || strings.Contains(text(), "?") {
+	if r = ask("all\n"); r.status != 0 || !strings.Contains(r.err, "Next: inkret check --contracts") ||
+		strings.Contains(text(), "?") {
 		t.Errorf("the third sitting: exit %d\n%s%s", r.status, r.err, text())
 	}
 	finished := text()
 	if r = ask(""); r.status != 0 || strings.Contains(r.err, "1 of") || text() != finished {
 		t.Errorf("with everything answered: exit %d\n%s", r.status, r.err)
 	}
-	if r = run(t, home, nil, "draft", "--openapi", api, "--answers", draft+".answers"); r.status != 0 || r.out != finished {
+	if r = run(t, home, nil, "draft", "--openapi", api, "--answers", draft+".answers"); r.status != 0 ||
+		r.out != finished {
 		t.Errorf("another draft by the same answers: exit %d\n%s%s", r.status, r.out, r.err)
 	}
 	if r = run(t, home, nil, "check", "--contracts", draft, "-"); r.status != 2 {
@@ -81,7 +87,8 @@ func TestQuestionsOfADraft(t *testing.T) {
 	if err := os.WriteFile(draft, []byte(finished+"# mine\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if r = ask("\n"); r.status != 2 || !strings.Contains(r.err, "is there already") || !strings.HasSuffix(text(), "# mine\n") {
+	if r = ask("\n"); r.status != 2 || !strings.Contains(r.err, "is there already") ||
+		!strings.HasSuffix(text(), "# mine\n") {
 		t.Errorf("written over by exit %d: %s", r.status, r.err)
 	}
 	for _, e := range []expect{
@@ -101,11 +108,13 @@ func TestInterruptedReading(t *testing.T) {
 		fed      string
 		out, err string
 	}{
-		"check":           {[]string{"check", "-"}, line, "sensitive-field", "interrupted before the end"},
-		"check, nothing":  {[]string{"check", "-"}, "\n", "", "interrupted before the end"},
-		"draft":           {[]string{"draft", "--captures", "-"}, line, "endpoint: GET /boats/{boat_id}", "interrupted before the end"},
-		"draft, nothing":  {[]string{"draft", "--openapi", "-"}, "openapi: 3.0.3\n", "", "interrupted before the end"},
-		"password, piped": {[]string{"sign-in", "http://127.0.0.1:1", "--email", "a@b.example", "--password-stdin"}, "abc", "", ""},
+		"check":          {[]string{"check", "-"}, line, "sensitive-field", "interrupted before the end"},
+		"check, nothing": {[]string{"check", "-"}, "\n", "", "interrupted before the end"},
+		"draft": {[]string{"draft", "--captures", "-"}, line, "endpoint: GET /boats/{boat_id}",
+			"interrupted before the end"},
+		"draft, nothing": {[]string{"draft", "--openapi", "-"}, "openapi: 3.0.3\n", "", "interrupted before the end"},
+		"password, piped": {[]string{"sign-in", "http://127.0.0.1:1", "--email", "a@b.example", "--password-stdin"},
+			"abc", "", ""},
 	} {
 		for _, signal := range []os.Signal{os.Interrupt, syscall.SIGTERM} {
 			t.Run(name+", "+signal.String(), func(t *testing.T) {
@@ -123,7 +132,8 @@ func TestInterruptedReading(t *testing.T) {
 				defer in.Close()
 				_, _ = io.WriteString(feed, c.fed)
 				deadline := time.Now().Add(patience)
-				for waiting := 1; waiting > 0; time.Sleep(time.Millisecond) { // until it has read that, and waits for more
+				// until it has read that, and waits for more
+				for waiting := 1; waiting > 0; time.Sleep(time.Millisecond) {
 					if time.Now().After(deadline) {
 						t.Fatalf("it never read what it was given: %s", errOut.String())
 					}

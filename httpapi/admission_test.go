@@ -14,7 +14,8 @@ import (
 )
 
 // ofTheTeam are parameters of paths that name what belongs to no service.
-var ofTheTeam = []string{"draft_id", "token_id", "session_id", "person_id", "hook_id", "delivery_id", "mail_id", "view_id",
+var ofTheTeam = []string{"draft_id", "token_id", "session_id", "person_id", "hook_id", "delivery_id", "mail_id",
+	"view_id",
 	"change_id", "endpoint_id", "audience", "number", "chunk", "form"}
 
 // TestNoSpellingOpensADoor tries every operation that changes something or shows a value, with every role, role at

@@ -18,7 +18,8 @@ func (h *reviewHandlers) ListDrafts(ctx context.Context,
 	_ serve.ListDraftsRequestObject) (serve.ListDraftsResponseObject, error) {
 	all, err := h.service.Begin.Drafts(ctx)
 	return serve.ListDrafts200JSONResponse(each(all, func(d begin.Line) wire.FirstDraftLine {
-		return wire.FirstDraftLine{ID: d.ID, Service: d.Service, Sources: d.Sources, Author: d.Author, Created: d.Created,
+		return wire.FirstDraftLine{ID: d.ID, Service: d.Service, Sources: d.Sources, Author: d.Author,
+			Created: d.Created,
 			Changed: d.Changed, Open: d.Open}
 	})), err
 }

@@ -67,7 +67,8 @@ func TestAServiceBeginsFromFiles(t *testing.T) {
 	answered := ask[wire.FirstDraft](t, s, "PATCH", at, "reviewer", jsonOf(wire.DraftAnswers{
 		Answers: &[]wire.DraftAnswer{{Question: personal.ID, Answer: "personal, granted"},
 			{Question: "field Boat.staff_note", Answer: "internal, granted"}}}), 200)
-	if answered.Answered != 1 || len(answered.Questions) != 1 || !strings.Contains(answered.Files[0].Text, "      staff_note:\n") ||
+	if answered.Answered != 1 || len(answered.Questions) != 1 || !strings.Contains(answered.Files[0].Text,
+		"      staff_note:\n") ||
 		!strings.Contains(answered.Files[0].Text, "      email:\n") {
 		t.Errorf("after two answers: %+v", answered)
 	}
@@ -76,7 +77,8 @@ func TestAServiceBeginsFromFiles(t *testing.T) {
 	if len(back.Questions) != 2 {
 		t.Errorf("taken back: %d questions", len(back.Questions))
 	}
-	for _, bad := range []string{`{"answers":[{"question":"x","answer":"yes"}]}`, `{"answers":[{"question":"x","answer":"perhaps"}]}`,
+	for _, bad := range []string{`{"answers":[{"question":"x","answer":"yes"}]}`,
+		`{"answers":[{"question":"x","answer":"perhaps"}]}`,
 		`{"answers":[{"question":"` + personal.ID + `","answer":"yes"}]}`, `{"service":"a b"}`} {
 		if a := s.call(t, "PATCH", at, s.tokens["reviewer"], bad); a.status != 400 && a.status != 422 {
 			t.Errorf("%s: %d %s", bad, a.status, a.body)
@@ -92,7 +94,8 @@ func TestAServiceBeginsFromFiles(t *testing.T) {
 	if again := ask[wire.FirstDraft](t, s, "GET", at, "viewer", "", 200); jsonOf(again) != jsonOf(all) {
 		t.Errorf("read again it is %s\nwas %s", jsonOf(again), jsonOf(all))
 	}
-	if lines := ask[[]wire.FirstDraftLine](t, s, "GET", "/api/v1/drafts", "viewer", "", 200); len(lines) != 1 || lines[0].Open != 0 {
+	if lines := ask[[]wire.FirstDraftLine](t, s, "GET", "/api/v1/drafts", "viewer", "", 200); len(lines) != 1 ||
+		lines[0].Open != 0 {
 		t.Errorf("listed are %+v", lines)
 	}
 	r := ask[wire.Revision](t, s, "POST", at+"/contracts", "reviewer", `{}`, 200)
@@ -102,7 +105,8 @@ func TestAServiceBeginsFromFiles(t *testing.T) {
 	if a := s.call(t, "GET", at, s.tokens["viewer"], ""); a.status != 404 {
 		t.Errorf("the draft is still there: %d", a.status)
 	}
-	if _, text := begun(t, s, "?service=harbour", map[string]string{"a.lines": heard}, 409); !strings.Contains(text, "under review already") {
+	if _, text := begun(t, s, "?service=harbour", map[string]string{"a.lines": heard}, 409); !strings.Contains(text,
+		"under review already") {
 		t.Errorf("a second service of the name: %s", text)
 	}
 }
@@ -111,7 +115,8 @@ func TestAServiceBeginsFromFiles(t *testing.T) {
 func TestAServiceBeginsFromAnything(t *testing.T) {
 	s := newSite(t)
 	ask[wire.Revision](t, s, "PUT", "/api/v1/services/quay/contracts", "reviewer", quayContract, 200)
-	const api = "openapi: 3.1.0\ninfo: {title: Pier, version: '1'}\npaths: {/b: {get: {responses: {'200': {content: {application/json: {schema: {properties: {id: {type: integer}}}}}}}}}}\n"
+	const api = "openapi: 3.1.0\ninfo: {title: Pier, version: '1'}\npaths: {/b: {get: {responses: {'200': {content: " +
+		"{application/json: {schema: {properties: {id: {type: integer}}}}}}}}}}\n"
 	for name, c := range map[string]struct {
 		query    string
 		files    map[string]string
@@ -119,19 +124,23 @@ func TestAServiceBeginsFromAnything(t *testing.T) {
 		entities int
 		says     string
 	}{
-		"description":     {"", map[string]string{"api.yaml": api}, 200, 1, "GET /b"},
-		"JSON":            {"?service=of-json", map[string]string{"api.json": `{"openapi":"3.0.0","info":{"title":"x"},"paths":{"/b":{"get":{"responses":{"200":{"content":{"application/json":{"schema":{"properties":{"id":{"type":"integer"}}}}}}}}}}}`}, 200, 1, "GET /b"},
-		"SQL":             {"?service=store", map[string]string{"a.sql": "CREATE TABLE boats (id int, owner text);"}, 200, 1, "stored_as: boats"},
-		"both":            {"?service=both", map[string]string{"api.yaml": api, "a.lines": heard}, 200, 2, "GET /boats/{boat_id}"},
+		"description": {"", map[string]string{"api.yaml": api}, 200, 1, "GET /b"},
+		"JSON": {"?service=of-json",
+			map[string]string{"api.json": `{"openapi":"3.0.0","info":{"title":"x"},"paths":{"/b":{"get":{"responses":{"200":{"content":{"application/json":{"schema":{"properties":{"id":{"type":"integer"}}}}}}}}}}}`}, 200, 1, "GET /b"},
+		"SQL": {"?service=store", map[string]string{"a.sql": "CREATE TABLE boats (id int, owner text);"},
+			200, 1, "stored_as: boats"},
+		"both": {"?service=both", map[string]string{"api.yaml": api, "a.lines": heard}, 200, 2,
+			"GET /boats/{boat_id}"},
 		"another service": {"?like=quay&service=quay2", nil, 200, 1, "service: quay2"},
 		"nothing":         {"?service=fresh", nil, 200, 1, "service: fresh"},
 		"no such service": {"?like=none", nil, 404, 0, "none"},
 		"two of them":     {"", map[string]string{"a.yaml": api, "b.yaml": api}, 400, 0, "second description"},
 		"a picture":       {"", map[string]string{"a.png": "\x89PNG\r\n\x1a\n"}, 415, 0, "was expected"},
 		"empty":           {"", map[string]string{"a.har": ""}, 415, 0, "empty"},
-		"no JSON":         {"", map[string]string{"a.lines": strings.ReplaceAll(heard, "application/json", "image/png")}, 400, 0, "nothing to draft from"},
-		"broken":          {"", map[string]string{"a.yaml": "openapi: 3.1.0\n  a: [\n"}, 400, 0, "a.yaml"},
-		"bad name":        {"?service=a%20b", map[string]string{"a.yaml": api}, 400, 0, "cannot be the name"},
+		"no JSON": {"", map[string]string{"a.lines": strings.ReplaceAll(heard, "application/json",
+			"image/png")}, 400, 0, "nothing to draft from"},
+		"broken":   {"", map[string]string{"a.yaml": "openapi: 3.1.0\n  a: [\n"}, 400, 0, "a.yaml"},
+		"bad name": {"?service=a%20b", map[string]string{"a.yaml": api}, 400, 0, "cannot be the name"},
 	} {
 		a, text := begun(t, s, c.query, c.files, c.status)
 		if a.Entities != c.entities || !strings.Contains(text, c.says) {

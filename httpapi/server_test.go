@@ -100,7 +100,8 @@ func path(op api.Operation) string {
 	return strings.NewReplacer("{service}", "none", "{finding_id}", "0123456789abcdef", "{endpoint_id}", "x",
 		"{capture_id}", "1", "{batch_id}", "1", "{token_id}", "99", "{chunk}", "1", "{audience}", "x", "{number}", "1",
 		"{form}", "schema", "{person_id}", "99", "{hook_id}", "99", "{delivery_id}", "99", "{session_id}", "99",
-		"{change_id}", "99", "{draft_id}", "99", "{view_id}", "99", "{request_id}", "99", "{result_id}", "99", "{mail_id}",
+		"{change_id}", "99", "{draft_id}", "99", "{view_id}", "99", "{request_id}", "99", "{result_id}", "99",
+		"{mail_id}",
 		"99").Replace(op.Path)
 }
 

@@ -30,7 +30,8 @@ func scanDraft(r scanner) (Draft, error) {
 	var d Draft
 	var sources string
 	var created, changed int64
-	err := r.Scan(&d.ID, &d.Service, &sources, &d.Author, &d.AuthorID, &created, &changed, &d.Open, &d.Answers, &d.Sealed)
+	err := r.Scan(&d.ID, &d.Service, &sources, &d.Author, &d.AuthorID, &created, &changed, &d.Open, &d.Answers,
+		&d.Sealed)
 	if err != nil {
 		return d, err
 	}
@@ -56,7 +57,8 @@ func (s *Drafts) AddDraft(ctx context.Context, d Draft, entry TrailEntry) (int64
 		return 0, err
 	}
 	err = s.db.change(ctx, func(tx *sql.Tx) error {
-		r, err := tx.ExecContext(ctx, `INSERT INTO drafts (service, sources, author, author_id, created, changed, open, answers, sealed)
+		r, err := tx.ExecContext(ctx,
+			`INSERT INTO drafts (service, sources, author, author_id, created, changed, open, answers, sealed)
 			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`, d.Service, string(sources), d.Author, d.AuthorID, millis(d.Created),
 			millis(d.Changed), d.Open, string(d.Answers), d.Sealed)
 		if err != nil {
@@ -73,7 +75,8 @@ func (s *Drafts) AddDraft(ctx context.Context, d Draft, entry TrailEntry) (int64
 // ChangeDraft replaces a draft's service, answers and number of open questions, unless its answers are no longer those
 // that the change was made from: then it returns [ErrConflict].
 func (s *Drafts) ChangeDraft(ctx context.Context, d Draft, before []byte) error {
-	r, err := s.db.exec(ctx, `UPDATE drafts SET service = ?, changed = ?, open = ?, answers = ? WHERE id = ? AND answers = ?`,
+	r, err := s.db.exec(ctx,
+		`UPDATE drafts SET service = ?, changed = ?, open = ?, answers = ? WHERE id = ? AND answers = ?`,
 		d.Service, millis(d.Changed), d.Open, string(d.Answers), d.ID, string(before))
 	if err != nil {
 		return err

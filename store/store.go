@@ -124,7 +124,8 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 		s.Close()
 		return nil, full(err)
 	}
-	return &Store{s, &People{s}, &Contracts{s}, &Captures{s}, &Findings{s}, &Notices{s}, &Proofs{s}, &Watches{s}, &Drafts{s}}, nil
+	return &Store{s, &People{s}, &Contracts{s}, &Captures{s}, &Findings{s}, &Notices{s}, &Proofs{s}, &Watches{s},
+		&Drafts{s}}, nil
 }
 
 // dsn returns the database address for the driver. Deleted data is overwritten with zeros, so a withdrawn recording

@@ -68,6 +68,8 @@ const router = createBrowserRouter([
       { path: "you", element: page(() => import("./pages/you/you")) },
       { path: "trail", element: page(() => import("./pages/trail/trail")) },
       { path: "settings", element: page(() => import("./pages/settings/settings")) },
+      { path: "new", element: page(() => import("./pages/begin/begin")) },
+      { path: "new/:id", element: page(() => import("./pages/begin/draft")) },
       { path: "*", element: <NotFound what="page" /> },
     ],
   },

@@ -53,8 +53,8 @@ type body struct {
 	path string
 }
 
-// Sketch ends the observation, once, and proposes what was observed: endpoints with their bodies, and the objects in them. Objects with similar members
-// are variants of one entity. Of errors, it tells what they say.
+// Sketch ends the observation, once, and proposes what was observed: endpoints with their bodies, and the
+// objects in them. Objects with similar members are variants of one entity. Of errors, it tells what they say.
 func (o *Observer) Sketch() *schema.Sketch {
 	k := &sketcher{sketch: &schema.Sketch{}, of: map[*spot]*cluster{}, objects: map[*spot]*schema.Object{},
 		values: map[*schema.Member]map[uint64]bool{}, same: map[string]*spot{}, bearers: o.bearers > 0}

@@ -52,17 +52,17 @@ func New(b *base.Base, st Store, v *vault.Vault, r *review.Review) *Begin { retu
 
 // Draft is the first contracts of a service, with what a person must decide.
 type Draft struct {
-	ID         int64     // its number
-	Service    string    // that it will be of
-	Sources    []string  // what it was drafted from
-	Author     string    // by name
-	Created    time.Time // when it was made
-	Changed    time.Time // when it was last worked on
-	Recordings int       // sources that were recordings
-	Written    *draft.Draft
-	Answers    draft.Answers
-	Files      []store.ContractFile
-	Notes      []string // what was passed over
+	ID         int64                // its number
+	Service    string               // that it will be of
+	Sources    []string             // what it was drafted from
+	Author     string               // by name
+	Created    time.Time            // when it was made
+	Changed    time.Time            // when it was last worked on
+	Recordings int                  // sources that were recordings
+	Written    *draft.Draft         // with its open questions
+	Answers    draft.Answers        // that were given so far
+	Files      []store.ContractFile // as they would be put in force
+	Notes      []string             // what was passed over
 }
 
 // Line is a draft in a list.
@@ -81,8 +81,8 @@ const sealedAs = "inkret draft 1"
 
 // File is a file to draft from.
 type File struct {
-	Name string
-	Data io.Reader
+	Name string    // what it is called
+	Data io.Reader // what is in it
 }
 
 // Begin drafts the first contracts of a service from files, which next returns one after another until io.EOF, or where
@@ -226,7 +226,8 @@ func (s *Begin) all(name string, r io.Reader) ([]byte, error) {
 		return nil, base.Plain(err)
 	}
 	if len(data) > mostDescribed {
-		return nil, base.NewProblem(base.Invalid, "", "%s has more than %d MiB, which is too much for a description", name,
+		return nil, base.NewProblem(base.Invalid, "", "%s has more than %d MiB, which is too much for a description",
+			name,
 			mostDescribed>>20)
 	}
 	return data, nil

@@ -11,6 +11,11 @@ export type ClassOrNone = Schemas["ClassOrNone"];
 export type ContractFile = Schemas["ContractFile"];
 export type CoverageGap = Schemas["CoverageGap"];
 export type Drafted = Schemas["Drafted"];
+export type DraftAnswers = Schemas["DraftAnswers"];
+export type DraftField = Schemas["DraftField"];
+export type DraftQuestion = Schemas["DraftQuestion"];
+export type FirstDraft = Schemas["FirstDraft"];
+export type FirstDraftLine = Schemas["FirstDraftLine"];
 export type EditableContract = Schemas["EditableContract"];
 export type Endpoint = Schemas["Endpoint"];
 export type Entity = Schemas["Entity"];
@@ -155,14 +160,30 @@ export function upload(
   file: File,
   onProgress: (share: number) => void,
 ): Promise<Batch> {
+  const query = new URLSearchParams({
+    name: file.name,
+    ...Object.fromEntries(Object.entries(said).filter(([, v]) => v)),
+  });
+  return sending(`/api/v1/services/${encodeURIComponent(service)}/batches?${query}`, file, onProgress);
+}
+
+/** Drafts the first contracts of a service from files, from another service, or from nothing. */
+export function beginDraft(
+  said: { service?: string; like?: string },
+  files: File[],
+  onProgress: (share: number) => void,
+): Promise<FirstDraft> {
+  const form = new FormData();
+  for (const f of files) form.append("file", f, f.name);
+  const query = new URLSearchParams(Object.entries(said).filter(([, v]) => v) as [string, string][]);
+  return sending(`/api/v1/drafts?${query}`, form, onProgress);
+}
+
+function sending<T>(to: string, what: File | FormData, onProgress: (share: number) => void): Promise<T> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
-    const query = new URLSearchParams({
-      name: file.name,
-      ...Object.fromEntries(Object.entries(said).filter(([, v]) => v)),
-    });
-    request.open("POST", `/api/v1/services/${encodeURIComponent(service)}/batches?${query}`);
-    request.setRequestHeader("Content-Type", "application/octet-stream");
+    request.open("POST", to);
+    if (what instanceof File) request.setRequestHeader("Content-Type", "application/octet-stream");
     if (actingFor !== undefined) request.setRequestHeader(actingForHeader, String(actingFor));
     request.upload.onprogress = (e) => onProgress(e.total ? e.loaded / e.total : 0);
     request.onerror = () =>
@@ -174,9 +195,9 @@ export function upload(
       } catch {
         body = undefined;
       }
-      if (request.status === 200) resolve(body as Batch);
+      if (request.status === 200) resolve(body as T);
       else reject(problemOf(request.status, body));
     };
-    request.send(file);
+    request.send(what);
   });
 }

@@ -13,6 +13,8 @@ export const keys = {
   coverage: (service: string) => ["coverage", service] as const,
   credentials: (service: string) => ["credentials", service] as const,
   deliveries: (hook: unknown, ...page: unknown[]) => ["deliveries", hook, ...page] as const,
+  draft: (id: unknown) => ["draft", id] as const,
+  drafts: () => ["drafts"] as const,
   due: () => ["due"] as const,
   effect: (service: string, hash?: string) => ["effect", service, hash] as const,
   endpoint: (id: unknown) => ["endpoint", id] as const,
@@ -109,7 +111,7 @@ const changedBy = {
   /** Recordings come in, go, or are judged anew; the findings they show come and go with them. */
   captures: ["comparison", ...judged, ...findings],
   /** Contracts come into force, or wait for approval; recorded captures are judged by them. */
-  contracts: ["contracts", "revision", "revisions", "export", "fieldNames", "trial", ...judged, ...findings],
+  contracts: ["drafts", "contracts", "revision", "revisions", "export", "fieldNames", "trial", ...judged, ...findings],
   /** Watches are made, changed, run or removed. */
   watches: ["watch", "watches", "home"],
   /** Settings of a service, or of all. */

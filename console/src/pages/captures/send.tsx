@@ -2,11 +2,10 @@ import { InboxOutlined } from "@ant-design/icons";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Alert, Button, Flex, Input, Progress, Select, Typography, Upload } from "antd";
 import { useState } from "react";
-import { useNavigate } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { api, ApiProblem, take, upload, type Batch } from "../../api/client";
 import { count } from "../../shared/format";
 import { Failed, Loading } from "../../shared/states";
-import { Code } from "../../shared/tags";
 import { changed, keys } from "../../api/keys";
 
 interface Sent {
@@ -33,8 +32,8 @@ export function Send() {
       <Alert
         type="info"
         showIcon
-        title="Apply the contracts of a service first"
-        description={<Code copyable>inkret contract apply contracts/</Code>}
+        title="There is no service yet to judge recordings by"
+        description={<Link to="/new">Begin one: a recording is enough to draft its contracts</Link>}
       />
     );
   }

@@ -23,8 +23,7 @@ export default function Contracts() {
   if (!service)
     return (
       <Empty title="No contracts yet">
-        Draft some from what goes out today:{" "}
-        <Typography.Text code>inkret draft --captures FILE -o contract.yaml</Typography.Text>
+        <Link to="/new">Draft some from what goes out today</Link>
       </Empty>
     );
   return (
@@ -34,6 +33,9 @@ export default function Contracts() {
         aside={
           <Flex gap={8}>
             <ServicePicker />
+            <Link to="/new">
+              <Button>New service</Button>
+            </Link>
             <Link to={`/contracts/${encodeURIComponent(name)}/edit`}>
               <Button type="primary">Edit the contracts</Button>
             </Link>

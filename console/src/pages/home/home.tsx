@@ -9,6 +9,7 @@ import { Code, severities, SeverityMark, StateMark } from "../../shared/tags";
 import { overdue } from "../../shared/people";
 import { useSession } from "../../shared/session";
 import { keys } from "../../api/keys";
+import Begin from "../begin/begin";
 
 /** What waits for this person. */
 export default function Home() {
@@ -18,7 +19,7 @@ export default function Home() {
   if (home.isPending) return <Loading what="what needs you" />;
   if (home.error) return <Failed error={home.error} again={() => home.refetch()} />;
   const h = home.data;
-  if (h.services.length === 0) return <FirstSteps />;
+  if (h.services.length === 0) return <Begin />;
   const few = { pagination: false, size: "small" } as const;
   return (
     <>
@@ -274,29 +275,6 @@ export default function Home() {
             ]}
           />
         </section>
-      </div>
-    </>
-  );
-}
-
-function FirstSteps() {
-  return (
-    <>
-      <Heading title="Home">First steps</Heading>
-      <div className="sheet">
-        <Typography.Paragraph>
-          Nothing is under review yet. Write down in a contract what your API may expose, put it in force from the
-          command line, then send a recording:
-        </Typography.Paragraph>
-        <Typography.Paragraph copyable={{ text: "inkret sign-in " + window.location.origin }}>
-          <Code>{`inkret sign-in ${window.location.origin}`}</Code>
-        </Typography.Paragraph>
-        <Typography.Paragraph copyable={{ text: "inkret contract apply contracts/" }}>
-          <Code>inkret contract apply contracts/</Code>
-        </Typography.Paragraph>
-        <Typography.Paragraph copyable={{ text: "inkret capture upload recording.har" }}>
-          <Code>inkret capture upload recording.har</Code>
-        </Typography.Paragraph>
       </div>
     </>
   );

@@ -14,6 +14,7 @@ import {
   Typography,
 } from "antd";
 import { useState } from "react";
+import { Link } from "react-router";
 import { api, take, type CalledServer, type KeptCredentials, type Severity } from "../../api/client";
 import { ago, time } from "../../shared/format";
 import { ServicePicker, useService } from "../../shared/service";
@@ -48,7 +49,7 @@ export default function Settings() {
         </div>
       ) : (
         <Empty title="No service yet">
-          Apply its contracts first: <Code copyable>inkret contract apply contracts/</Code>
+          <Link to="/new">Begin one</Link>
         </Empty>
       )}
     </>
