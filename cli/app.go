@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"regexp"
 
 	"github.com/urfave/cli/v3"
@@ -40,12 +41,16 @@ type app struct {
 	in       io.Reader
 	typed    *bufio.Reader // standard input by lines, once one was read
 	out, err io.Writer
-	status   int // of the run, when no error says otherwise
+	project  *project // what the repository says
+	status   int      // of the run, when no error says otherwise
 }
 
 // Run runs a command line, which begins with the program's name, and returns its exit status.
 func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
-	a := &app{in: in, out: out, err: errOut}
+	a := &app{in: in, out: out, err: errOut, project: &project{}}
+	if here, err := os.Getwd(); err == nil {
+		a.project = findProject(here)
+	}
 	root := a.root()
 	everyCommand(root, func(c *cli.Command) {
 		c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error {
@@ -89,8 +94,9 @@ See it with made-up data:     inkret demo`,
 		ErrWriter:      a.err,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		Commands: []*cli.Command{
-			a.checkCommand(),
-			a.draftCommand(),
+			a.withProject(a.checkCommand()),
+			a.withProject(a.draftCommand()),
+			a.initCommand(),
 			a.explainCommand(),
 			a.serveCommand(),
 			a.demoCommand(),
@@ -100,14 +106,14 @@ See it with made-up data:     inkret demo`,
 			a.serviceCommand(),
 			a.watchCommand(),
 			a.entityCommand(),
-			a.contractCommand(),
+			a.withProject(a.contractCommand()),
 			a.endpointCommand(),
 			a.captureCommand(),
 			a.recordCommand(),
 			a.waitingCommand(),
 			a.findingCommand(),
 			a.requestCommand(),
-			a.resultCommand(),
+			a.withProject(a.resultCommand()),
 			a.noticeCommand(),
 			a.personCommand(),
 			a.tokenCommand(),

@@ -31,6 +31,8 @@ func (a *app) checkCommand() *cli.Command {
 what leaks. Without --contracts the bodies are swept for sensitive values and
 names alone. Recordings are HAR 1.2, HTTP messages as curl -i prints them, WARC and
 capture lines, also packed with gzip, zstd or zip; they are told by their content.
+Values for --contracts, --server, --fail-on, --baseline and --service may stand in
+.inkret.yaml of the repository, and in INKRET_CONTRACTS and so on.
 
 Exit status: 0 nothing at or above --fail-on, 1 something, 2 it could not judge.
 
@@ -38,19 +40,31 @@ Exit status: 0 nothing at or above --fail-on, 1 something, 2 it could not judge.
     inkret check --contracts contracts/ --fail-on high monday.har tuesday.har
     inkret check --contracts contracts/ --baseline main.json --format sarif run.har > leaks.sarif
     inkret check --contracts api.yaml --audience skipper --format json - < run.har
+    inkret check --contracts contracts/ --send --line berth-plans run.har
     curl -i https://api.example/v1/berths | inkret check --request "GET https://api.example/v1/berths" -`,
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{Name: "contracts",
 				Usage:     "contract file or folder (`PATH`); may be repeated, and all files are one document",
-				TakesFile: true},
+				TakesFile: true, Sources: a.said("contracts")},
 			audienceFlag(), mappingFlag(), requestFlag(),
-			&cli.StringSliceFlag{Name: "server", Usage: "a base `URL` of the service, beside those of the contract"},
+			&cli.StringSliceFlag{Name: "server", Usage: "a base `URL` of the service, beside those of the contract",
+				Sources: a.said("servers")},
 			&cli.StringFlag{Name: "format", Value: "table", Usage: strings.Join(report.Formats, ", ")},
 			&cli.StringFlag{Name: "baseline",
 				Usage:     "the `FILE` of an earlier --format json: what it has is known, and does not fail",
-				TakesFile: true},
+				TakesFile: true, Sources: a.said("baseline")},
 			&cli.StringFlag{Name: "fail-on", Value: "medium",
-				Usage: "the least `SEVERITY` that fails: critical, high, medium, low or info"},
+				Usage:   "the least `SEVERITY` that fails: critical, high, medium, low or info",
+				Sources: a.said("fail-on")},
+			&cli.BoolFlag{Name: "send",
+				Usage: "send the result to the service too; then only what is new on the line " +
+					"and undecided there fails"},
+			&cli.StringFlag{Name: "line", Value: "main",
+				Usage: "with --send: the `NAME` of the line of development"},
+			&cli.StringFlag{Name: "revision", Usage: "with --send: the revision of the program that was checked"},
+			&cli.StringFlag{Name: "link", Usage: "with --send: the `URL` of the pipeline's own page"},
+			&cli.StringFlag{Name: "service", Usage: "with --send: the service's `NAME`; the contract's otherwise",
+				Sources: a.said("service")},
 		},
 		ShellComplete: completeValues(map[string][]string{"format": report.Formats, "fail-on": severity.Names()}),
 		Action:        a.check,
@@ -109,6 +123,9 @@ func (a *app) check(ctx context.Context, c *cli.Command) error {
 	}
 	if err := a.write(format, result); err != nil {
 		return err
+	}
+	if c.Bool("send") && failed == nil && result.Summary.Judged > 0 {
+		return a.sendChecked(ctx, c, result, failOn)
 	}
 	if failed == nil && result.Summary.Judged == 0 {
 		failed = hint(errors.New("no capture was judged"), "what was skipped, and why, is listed above")

@@ -43,9 +43,9 @@ func (a *app) contractFiles() []*cli.Command {
 	reason := &cli.StringFlag{Name: "reason", Usage: "why, for whoever reads the revisions"}
 	return []*cli.Command{
 		{
-			Name: "apply", Usage: "put contract files in force", ArgsUsage: "PATH",
-			Description: `PATH is a contract file or a folder of them; the service they are of is the one
-they name. They are checked here first, all problems at once. What lets more of
+			Name: "apply", Usage: "put contract files in force", ArgsUsage: "[PATH]",
+			Description: `PATH is a contract file or a folder of them, by default those that .inkret.yaml names;
+the service they are of is the one they name. They are checked here first, all problems at once. What lets more of
 what is personal or secret out takes effect when a second person approves it.
 
     inkret contract apply contracts/ --reason "visitors no longer see berth prices"`,
@@ -56,7 +56,7 @@ what is personal or secret out takes effect when a second person approves it.
 		},
 		{
 			Name: "check", Usage: "check contract files and give advice on them; needs no service",
-			ArgsUsage: "PATH",
+			ArgsUsage: "[PATH]",
 			Description: `Exit status 2: the files cannot be used; 1: there is advice of the weight that
 --fail-on names, or a graver one; 0: neither.
 
@@ -159,10 +159,11 @@ func (a *app) needsSubcommand(_ context.Context, c *cli.Command) error {
 }
 
 func (a *app) applyContracts(ctx context.Context, c *cli.Command) error {
-	if c.Args().Len() != 1 {
-		return usage(c, errors.New("name one file or folder"))
+	paths, err := a.contractPaths(c)
+	if err != nil {
+		return err
 	}
-	files, err := contractFiles(c.Args().First())
+	files, err := contractFiles(paths...)
 	if err != nil {
 		return err
 	}
@@ -214,14 +215,15 @@ func (a *app) saySentences(all []wire.Sentence) {
 }
 
 func (a *app) checkContracts(_ context.Context, c *cli.Command) error {
-	if c.Args().Len() != 1 {
-		return usage(c, errors.New("name one file or folder"))
+	paths, err := a.contractPaths(c)
+	if err != nil {
+		return err
 	}
 	fail := slices.Index(weights, c.String("fail-on"))
 	if fail < 0 && c.String("fail-on") != "never" {
 		return usage(c, fmt.Errorf("--fail-on takes serious, worth, minor or never, not %q", c.String("fail-on")))
 	}
-	read, err := readContracts(c.Args().First())
+	read, err := readContracts(paths...)
 	if err != nil {
 		return err
 	}

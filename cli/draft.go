@@ -44,7 +44,8 @@ an earlier draft.
 			&cli.StringSliceFlag{Name: "captures",
 				Usage: "a recording `FILE`; - is standard input; may be given several times", TakesFile: true},
 			&cli.StringFlag{Name: "service",
-				Usage: "the service's `NAME`; else made of the description's title or the server"},
+				Usage:   "the service's `NAME`; else made of the description's title or the server",
+				Sources: a.said("service")},
 			&cli.BoolFlag{Name: "ask", Usage: "ask the draft's questions here, and keep the answers"},
 			&cli.StringFlag{Name: "answers", TakesFile: true,
 				Usage: "the `FILE` of answers, read and with --ask written; with --ask, the output's name and " +
@@ -76,7 +77,7 @@ func (a *app) draft(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	sketch, o, failed := a.sketched(ctx, c)
+	sketch, o, failed := a.sketched(ctx, c.String("service"), c.String("openapi"), captures)
 	if sketch == nil {
 		return failed
 	}
@@ -143,9 +144,9 @@ func unchanged(name, text string) bool {
 }
 
 // sketched reads what to draft from. Where it was interrupted, it returns what was read with the error.
-func (a *app) sketched(ctx context.Context, c *cli.Command) (*schema.Sketch, draft.Options, error) {
-	description, captures := c.String("openapi"), c.StringSlice("captures")
-	o := draft.Options{Service: c.String("service")}
+func (a *app) sketched(ctx context.Context, service, description string, captures []string) (*schema.Sketch,
+	draft.Options, error) {
+	o := draft.Options{Service: service}
 	var from []string
 	var sketch *schema.Sketch
 	var failed error

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -35,9 +36,10 @@ is neither waived nor judged no leak in the service.
 						Usage: "the `NAME` of the line of development, as in main or berth-plans"},
 					&cli.StringFlag{Name: "revision", Usage: "of the program that was checked"},
 					&cli.StringFlag{Name: "link", Usage: "the `URL` of the pipeline's own page"},
-					&cli.StringFlag{Name: "service", Usage: "the service's `NAME`; left out, as the file says"},
+					&cli.StringFlag{Name: "service", Usage: "the service's `NAME`; left out, as the file says",
+						Sources: a.said("service")},
 					&cli.StringFlag{Name: "fail-on", Value: "medium",
-						Usage: "the least `SEVERITY` that fails, or never"}, formatFlag(),
+						Usage: "the least `SEVERITY` that fails, or never", Sources: a.said("fail-on")}, formatFlag(),
 				},
 				ShellComplete: completeValues(map[string][]string{"fail-on": append(severity.Names(), "never"),
 					"format": {"table", "json"}}), Action: a.sendResult,
@@ -89,33 +91,76 @@ func (a *app) sendResult(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	sent, err := a.send(ctx, c, body)
+	if err != nil {
+		return err
+	}
+	if err := a.output(c, *sent, func(w io.Writer) { a.sayResult(w, sent) }); err != nil {
+		return err
+	}
+	if fails {
+		a.failOnNew(sent, failOn, nil)
+	}
+	return nil
+}
+
+// send sends the result of a check to the service that the options, or else the result, name.
+func (a *app) send(ctx context.Context, c *cli.Command, body wire.CheckResult) (*wire.ResultDetail, error) {
 	service := c.String("service")
 	if service == "" && body.Service != nil {
 		service = *body.Service
 	}
 	if service == "" {
-		return usage(c, errors.New("the file names no service: say --service"))
+		return nil, usage(c, errors.New("the result names no service: say --service"))
 	}
 	r, err := a.remote()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	response, err := r.SendResult(ctx, service, &wire.SendResultParams{Line: c.String("line"),
 		Revision: some(c.String("revision")), Link: some(c.String("link"))}, body)
 	got := answerOf[wire.ResultDetail](response, err)
-	if got.err != nil {
-		return got.err
+	return &got.value, got.err
+}
+
+// failOnNew sets the exit status if something is new on the line and undecided.
+func (a *app) failOnNew(sent *wire.ResultDetail, failOn severity.Severity, known map[string]bool) {
+	for _, f := range sent.Fresh {
+		s, _ := severity.Parse(string(f.Severity))
+		if s >= failOn && !settled(&f) && !known[f.Fingerprint] {
+			a.status = exitFindings
+		}
 	}
-	if err := a.output(c, got.value, func(w io.Writer) { a.sayResult(w, &got.value) }); err != nil {
+}
+
+// sendChecked sends what check has just found, as result send would, and says where it is on standard error.
+func (a *app) sendChecked(ctx context.Context, c *cli.Command, found *report.Result, failOn severity.Severity) error {
+	var text bytes.Buffer
+	if err := report.Writers["json"](&text, found); err != nil {
 		return err
 	}
-	if fails {
-		for _, f := range got.value.Fresh {
-			severity, _ := severity.Parse(string(f.Severity))
-			if severity >= failOn && !settled(&f) {
-				a.status = exitFindings
-			}
-		}
+	var body wire.CheckResult
+	if err := json.Unmarshal(text.Bytes(), &body); err != nil {
+		return err
+	}
+	if body.Findings == nil {
+		body.Findings = []wire.CheckedFinding{}
+	}
+	sent, err := a.send(ctx, c, body)
+	if err != nil {
+		return err
+	}
+	known := map[string]bool{} // in the baseline
+	for _, f := range found.Findings {
+		known[f.Fingerprint] = f.Known
+	}
+	a.failOnNew(sent, failOn, known)
+	fmt.Fprintf(a.err, "Sent as result %d of %s, line %s: %d new, %d as before, %d found there alone.\n",
+		sent.Result.ID,
+		report.Clean(sent.Result.Service), report.Clean(sent.Result.Line), len(sent.Fresh), len(sent.Same),
+		len(sent.Gone))
+	if sent.URL != nil {
+		fmt.Fprintln(a.err, *sent.URL)
 	}
 	return nil
 }

@@ -100,7 +100,7 @@ func arguments(s string) (all []string) {
 // them.
 var elsewhere = map[string]bool{"serve": true, "demo": true, "sign-in": true, "record": true, "waiting list": true,
 	"waiting send": true, "waiting remove": true, "key change": true, "backup": true, "restore": true, "check": true,
-	"draft": true, "completion": true}
+	"draft": true, "init": true, "completion": true}
 
 // TestEveryCommandAgainstAService runs each command in this process against a real service, in the order of a
 // working day, and wrong uses of it. It fails for a command that has no line here.

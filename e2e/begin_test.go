@@ -9,8 +9,9 @@ import (
 	"github.com/chromedp/chromedp"
 )
 
-// TestStartingInTheConsole goes from the set-up link to the first findings with a recording at hand, in the console alone,
-// and counts the clicks; then it begins another service, leaves it in the middle, and comes back.
+// TestStartingInTheConsole goes from the set-up link to the first findings with a recording at hand, in the
+// console alone, and counts the clicks; then it begins another service, leaves it in the middle, and comes
+// back.
 func TestStartingInTheConsole(t *testing.T) {
 	_, dir := startDemo(t)
 	s := start(t, "serve", "--listen", "127.0.0.1:0", "--data", t.TempDir())
@@ -48,7 +49,8 @@ func TestStartingInTheConsole(t *testing.T) {
 		shows("Account.iban"), settled(), look("classes"))
 	b.do("look at the contract", button("Next: the contract"), shows("Put it in force"), settled(), look("contract"))
 	b.do("put it in force", button("Put it in force"), shows("Its contract is in force."), shows("skipper.har: "),
-		shows("harbour-office.har: "), until(`/See \d+ finding/.test(document.body.innerText)`), settled(), look("findings"))
+		shows("harbour-office.har: "), until(`/See \d+ finding/.test(document.body.innerText)`), settled(),
+		look("findings"))
 	b.do("see what leaks", click(`//button[contains(., "See ")]`), shows("password_hash"), shows("GET /v1/berths"))
 	if clicks > 12 {
 		t.Errorf("from the set-up link to the first findings it takes %d clicks", clicks)
@@ -56,27 +58,35 @@ func TestStartingInTheConsole(t *testing.T) {
 	t.Logf("%d clicks", clicks)
 
 	api := filepath.Join(t.TempDir(), "pier.yaml")
-	if err := os.WriteFile(api, []byte(strings.ReplaceAll(askedAbout, "title: Quay", "title: Pier")), 0o600); err != nil {
+	if err := os.WriteFile(api, []byte(strings.ReplaceAll(askedAbout, "title: Quay", "title: Pier")),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
-	b.do("begin another, from a description", chromedp.Navigate(s.url+"/new"), shows("Bring an API under review"), drop(api),
+	b.do("begin another, from a description", chromedp.Navigate(s.url+"/new"), shows("Bring an API under review"),
+		drop(api),
 		shows("drafted from pier.yaml"), click(`(//fieldset[.//strong[text()="Boat.email"]]//label)[4]`),
 		shows("1 question answered"))
-	b.do("leave it, come back and take an answer back", chromedp.Navigate(s.url+"/new"), shows("Begun and not in force"),
-		shows("3 questions"), click(`//a[text()="pier"]`), shows("1 question answered"), click(`//summary[contains(., "answered")]`),
+	b.do("leave it, come back and take an answer back", chromedp.Navigate(s.url+"/new"),
+		shows("Begun and not in force"),
+		shows("3 questions"), click(`//a[text()="pier"]`), shows("1 question answered"),
+		click(`//summary[contains(., "answered")]`),
 		button("Take back"), shows("4 questions open"))
 	b.do("class a field by itself, and rename the service", button("Next: classes"), shows("Boat.staff_note"),
-		chromedp.Click(`//div[contains(@class, "ant-select") and .//input[@aria-label="Class of Boat.staff_note"]]`, chromedp.BySearch),
+		chromedp.Click(`//div[contains(@class, "ant-select") and .//input[@aria-label="Class of Boat.staff_note"]]`,
+			chromedp.BySearch),
 		settled(), chromedp.Click(`//div[contains(@class, "ant-select-item-option") and @title="internal, granted"]`,
 			chromedp.BySearch), button("Next: the contract"),
 		until(`document.querySelector("textarea")?.value.includes("staff_note: {optional: true}")`))
 	b.do("rename", chromedp.SendKeys(`input[maxlength="100"]`, "-2"), button("Rename"),
 		shows("New service: pier-2"))
-	b.do("edit the text; a fault is told and nothing is lost", chromedp.SendKeys(`textarea`, "\nnonsense: 1\n", chromedp.ByQuery),
+	b.do("edit the text; a fault is told and nothing is lost", chromedp.SendKeys(`textarea`, "\nnonsense: 1\n",
+		chromedp.ByQuery),
 		button("Put it in force"), shows("problems"),
 		until(`document.querySelector("textarea")?.value.includes("nonsense")`))
-	b.do("load the page again, and put it in force", chromedp.Reload(), shows("New service: pier-2"), button("Put it in force"),
-		shows("Now send a recording"), button("Make a token for these commands"), shows("The token is in these commands"))
+	b.do("load the page again, and put it in force", chromedp.Reload(), shows("New service: pier-2"),
+		button("Put it in force"),
+		shows("Now send a recording"), button("Make a token for these commands"),
+		shows("The token is in these commands"))
 	b.do("nothing is left begun", chromedp.Navigate(s.url+"/new"), shows("Bring an API under review"),
 		until(`!document.body.innerText.includes("Begun and not in force")`))
 	for _, complaint := range b.said() {

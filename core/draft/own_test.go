@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"net/url"
 	"slices"
@@ -100,6 +101,54 @@ func TestADraftFitsItsOwnTraffic(t *testing.T) {
 			}
 			return
 		}
+	}
+}
+
+// TestDescriptionAndTrafficAreOne drafts from a description of half of an API and the traffic of all of it: the things
+// that both show are one, and the traffic fits.
+func TestDescriptionAndTrafficAreOne(t *testing.T) {
+	for seed := range uint64(3) {
+		api := made.New(seed).API(60)
+		o := observe.New(nil)
+		var captures []*exchange.Capture
+		api.Traffic(3, func(c *exchange.Capture) {
+			o.Add(c)
+			captures = append(captures, c)
+		})
+		paths, _ := api.Description["paths"].(made.Tree)
+		for i, path := range slices.Sorted(maps.Keys(paths)) {
+			if i%2 == 0 {
+				delete(paths, path)
+			}
+		}
+		s, err := schema.Describe("half.json", made.JSON(api.Description))
+		if err != nil {
+			t.Fatal(err)
+		}
+		described := len(s.Objects)
+		s.Join(o.Sketch())
+		d := Write(s, Options{Callers: o.Callers()})
+		t.Logf("%d entities described, %d with traffic", described, len(s.Objects))
+		if len(s.Objects) > 2*described {
+			t.Errorf("%d entities became %d", described, len(s.Objects))
+		}
+		for _, f := range findings(read(t, d.Text), captures) {
+			switch f.Kind {
+			case kind.UnexpectedRelation, kind.MissingField, kind.ValueMismatch, kind.UnknownEndpoint:
+				t.Errorf("%s at %s %s: %s", f.Kind, f.Endpoint, f.Path, f.Why)
+			}
+		}
+	}
+	for seed := range uint64(60) {
+		r := rand.New(rand.NewPCG(seed, 8))
+		s, err := schema.Describe("a.yaml", wild(r, 1+r.IntN(10), 1+r.IntN(20)))
+		if err != nil {
+			continue
+		}
+		o := observe.New(nil)
+		made.New(seed).API(20).Traffic(1, o.Add)
+		s.Join(o.Sketch())
+		read(t, Write(s, Options{Callers: o.Callers()}).Text)
 	}
 }
 

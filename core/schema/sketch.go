@@ -249,28 +249,23 @@ func (s *Sketch) dropUnused() (unused []string) {
 	return unused
 }
 
-// Join adds operations, and the objects they use, from another sketch.
+// Join adds operations, and the objects they use, from another sketch. What is an entity of both is one.
 func (s *Sketch) Join(o *Sketch) {
 	known := map[string]bool{}
 	for _, op := range s.Operations {
 		known[op.Method+anyParameter.ReplaceAllString(op.Path, "{}")] = true
 	}
-	taken := map[string]bool{}
-	for _, one := range s.Objects {
-		taken[one.Name] = true
-	}
-	adding := map[*Object]bool{}
-	var add func(one *Object)
-	add = func(one *Object) {
-		if one == nil || adding[one] {
+	var used []*Object
+	met := map[*Object]bool{}
+	var use func(one *Object)
+	use = func(one *Object) {
+		if one == nil || met[one] {
 			return
 		}
-		adding[one] = true
-		one.Name = Free(one.Name, func(n string) bool { return taken[n] })
-		taken[one.Name] = true
-		s.Objects = append(s.Objects, one)
+		met[one] = true
+		used = append(used, one)
 		for _, m := range one.Members {
-			add(m.Object)
+			use(m.Object)
 		}
 	}
 	for _, op := range o.Operations {
@@ -279,12 +274,13 @@ func (s *Sketch) Join(o *Sketch) {
 		}
 		s.Operations = append(s.Operations, op)
 		for _, a := range op.Answers {
-			add(a.Object)
+			use(a.Object)
 		}
 		for _, t := range op.Takes {
-			add(t.Object)
+			use(t.Object)
 		}
 	}
+	s.adopt(used)
 	for _, e := range o.Errors {
 		if !slices.Contains(s.Errors, e) {
 			s.Errors = append(s.Errors, e)
@@ -295,10 +291,63 @@ func (s *Sketch) Join(o *Sketch) {
 			s.ErrorParts = append(s.ErrorParts, e)
 		}
 	}
-	if len(s.Servers) == 0 {
-		s.Servers = o.Servers
+	for _, server := range o.Servers {
+		if !slices.Contains(s.Servers, server) {
+			s.Servers = append(s.Servers, server)
+		}
 	}
 	s.Notes = append(s.Notes, o.Notes...)
+}
+
+// adopt adds entities of other objects: an entity that is like one of the sketch becomes that one.
+func (s *Sketch) adopt(used []*Object) {
+	taken := map[string]bool{}
+	own := slices.Clone(s.Objects)
+	for _, e := range s.Objects {
+		taken[e.Name] = true
+	}
+	into, entities := map[*Object]*Object{}, []*Object{}
+	for _, one := range used {
+		e := one.Entity()
+		if slices.Contains(entities, e) {
+			continue
+		}
+		entities = append(entities, e)
+		for _, mine := range own {
+			if stem(mine.Name) == stem(e.Name) && share(mine, e) {
+				into[e] = mine
+				break
+			}
+		}
+		if into[e] == nil {
+			e.Name = Free(e.Name, func(n string) bool { return taken[n] })
+			taken[e.Name] = true
+			s.Objects = append(s.Objects, e)
+		}
+	}
+	var moved []*Object
+	for _, one := range used {
+		if mine := into[one.Entity()]; mine != nil {
+			one.Kind, moved = mine, append(moved, one)
+		}
+	}
+	for e, mine := range into { // also those that no body has, but only members of entities
+		e.Kind = mine
+	}
+	for _, one := range moved {
+		one.Kind.Take(one)
+	}
+}
+
+// share reports whether two objects have enough members in common to be one kind of thing.
+func share(a, b *Object) bool {
+	common := 0
+	for _, m := range a.Members {
+		if b.Member(m.Name) != nil {
+			common++
+		}
+	}
+	return float64(common) >= commonUnderOneName*float64(min(len(a.Members), len(b.Members)))
 }
 
 var anyParameter = regexp.MustCompile(`\{[^}]*\}`)
