@@ -53,8 +53,60 @@ func (a *app) endpointCommand() *cli.Command {
 				Description: `    inkret endpoint show 5f0c21d0aa37`,
 				Flags:       []cli.Flag{formatFlag()}, Action: a.showEndpoint,
 			},
+			{
+				Name: "alike", Usage: "list endpoints without a contract that look like one, and make them one",
+				Description: `They are told by their addresses and bodies. With --make, the endpoint comes into
+the contracts, granting nothing yet, and the findings of all its addresses become its own.
+
+    inkret endpoint alike
+    inkret endpoint alike --make "GET /v1/people/{person_id}"`,
+				Flags: []cli.Flag{formatFlag(),
+					&cli.StringFlag{Name: "service", Usage: "the service's `NAME`; may be left out when there is one only"},
+					&cli.StringFlag{Name: "make", Usage: "the `ENDPOINT` to make of them, as a contract writes it"}},
+				Action: a.alikeEndpoints,
+			},
 		},
 	}
+}
+
+func (a *app) alikeEndpoints(ctx context.Context, c *cli.Command) error {
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	service, err := a.theService(ctx, r, c)
+	if err != nil {
+		return err
+	}
+	if endpoint := c.String("make"); endpoint != "" {
+		response, err := r.MakeOne(ctx, service, wire.MakeOneJSONRequestBody{Endpoint: endpoint})
+		var made wire.Revision
+		if err := answer(response, err, &made); err != nil {
+			return err
+		}
+		return a.output(c, made, func(w io.Writer) {
+			fmt.Fprintf(w, "%s is one endpoint of %s since revision %d. It grants nothing yet.\n", report.Clean(endpoint),
+				report.Clean(service), made.Number)
+		})
+	}
+	response, err := r.ListAlike(ctx, service)
+	var all []wire.Alike
+	if err := answer(response, err, &all); err != nil {
+		return err
+	}
+	return a.output(c, all, func(w io.Writer) {
+		if len(all) == 0 {
+			fmt.Fprintf(w, "No endpoints of %s without a contract look like one.\n", report.Clean(service))
+			return
+		}
+		t := report.NewTable(w)
+		t.AppendHeader(table.Row{"Endpoint", "Addresses", "Captures", "Such as"})
+		for _, one := range all {
+			t.AppendRow(table.Row{report.Clean(one.Endpoint), len(one.Endpoints), one.Captures,
+				report.Clean(one.Endpoints[0])})
+		}
+		t.Render()
+	})
 }
 
 func (a *app) showCapture(ctx context.Context, c *cli.Command) error {

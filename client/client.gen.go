@@ -640,6 +640,25 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/services (the `ListServices` operationId).
 	ListServices(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListAlike Endpoints without a contract that look like one, by their addresses and bodies
+	//
+	// Corresponds with GET /api/v1/services/{service}/alike (the `ListAlike` operationId).
+	ListAlike(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeOneWithBody Make endpoints without a contract one, which grants nothing yet; their findings become its own
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/services/{service}/alike (the `MakeOne` operationId).
+	MakeOneWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeOne Make endpoints without a contract one, which grants nothing yet; their findings become its own
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/services/{service}/alike (the `MakeOne` operationId).
+	MakeOne(ctx context.Context, service ServiceName, body MakeOneJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// UploadRecordingWithBody Send a recording; it is judged while it arrives
 	//
 	// A recording that was taken in before changes nothing; its batch is given back with `repeated`.
@@ -2635,6 +2654,55 @@ func (c *Client) EndSecondFactor(ctx context.Context, body EndSecondFactorJSONRe
 // Corresponds with GET /api/v1/services (the `ListServices` operationId).
 func (c *Client) ListServices(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListServicesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListAlike Endpoints without a contract that look like one, by their addresses and bodies
+//
+// Corresponds with GET /api/v1/services/{service}/alike (the `ListAlike` operationId).
+func (c *Client) ListAlike(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAlikeRequest(c.Server, service)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeOneWithBody Make endpoints without a contract one, which grants nothing yet; their findings become its own
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/services/{service}/alike (the `MakeOne` operationId).
+func (c *Client) MakeOneWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeOneRequestWithBody(c.Server, service, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeOne Make endpoints without a contract one, which grants nothing yet; their findings become its own
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/services/{service}/alike (the `MakeOne` operationId).
+func (c *Client) MakeOne(ctx context.Context, service ServiceName, body MakeOneJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeOneRequest(c.Server, service, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7721,6 +7789,87 @@ func NewListServicesRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListAlikeRequest constructs an http.Request for the ListAlike method
+func NewListAlikeRequest(server string, service ServiceName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/alike", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMakeOneRequest calls the generic MakeOne builder with application/json body
+func NewMakeOneRequest(server string, service ServiceName, body MakeOneJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMakeOneRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewMakeOneRequestWithBody constructs an http.Request for the MakeOne method, with any body, and a specified content type
+func NewMakeOneRequestWithBody(server string, service ServiceName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/alike", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewUploadRecordingRequestWithBody constructs an http.Request for the UploadRecording method, with any body, and a specified content type
 func NewUploadRecordingRequestWithBody(server string, service ServiceName, params *UploadRecordingParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
@@ -11505,6 +11654,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/services (the `ListServices` operationId).
 	ListServicesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListServicesResponse, error)
+
+	// ListAlikeWithResponse Endpoints without a contract that look like one, by their addresses and bodies
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/services/{service}/alike (the `ListAlike` operationId).
+	ListAlikeWithResponse(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*ListAlikeResponse, error)
+
+	// MakeOneWithBodyWithResponse Make endpoints without a contract one, which grants nothing yet; their findings become its own
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/services/{service}/alike (the `MakeOne` operationId).
+	MakeOneWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeOneResponse, error)
+
+	// MakeOneWithResponse Make endpoints without a contract one, which grants nothing yet; their findings become its own
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/services/{service}/alike (the `MakeOne` operationId).
+	MakeOneWithResponse(ctx context.Context, service ServiceName, body MakeOneJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeOneResponse, error)
 
 	// UploadRecordingWithBodyWithResponse Send a recording; it is judged while it arrives
 	//
@@ -15357,6 +15527,102 @@ func (r ListServicesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListServicesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListAlikeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Alike
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAlikeResponse) GetJSON200() *[]Alike {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAlikeResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAlikeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAlikeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAlikeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAlikeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeOneResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Revision
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MakeOneResponse) GetJSON200() *Revision {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeOneResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeOneResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeOneResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeOneResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeOneResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -19650,6 +19916,45 @@ func (c *ClientWithResponses) ListServicesWithResponse(ctx context.Context, reqE
 	return ParseListServicesResponse(rsp)
 }
 
+// ListAlikeWithResponse Endpoints without a contract that look like one, by their addresses and bodies
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/services/{service}/alike (the `ListAlike` operationId).
+func (c *ClientWithResponses) ListAlikeWithResponse(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*ListAlikeResponse, error) {
+	rsp, err := c.ListAlike(ctx, service, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAlikeResponse(rsp)
+}
+
+// MakeOneWithBodyWithResponse Make endpoints without a contract one, which grants nothing yet; their findings become its own
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/services/{service}/alike (the `MakeOne` operationId).
+func (c *ClientWithResponses) MakeOneWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeOneResponse, error) {
+	rsp, err := c.MakeOneWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeOneResponse(rsp)
+}
+
+// MakeOneWithResponse Make endpoints without a contract one, which grants nothing yet; their findings become its own
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/services/{service}/alike (the `MakeOne` operationId).
+func (c *ClientWithResponses) MakeOneWithResponse(ctx context.Context, service ServiceName, body MakeOneJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeOneResponse, error) {
+	rsp, err := c.MakeOne(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeOneResponse(rsp)
+}
+
 // UploadRecordingWithBodyWithResponse Send a recording; it is judged while it arrives
 //
 // A recording that was taken in before changes nothing; its batch is given back with `repeated`.
@@ -23055,6 +23360,72 @@ func ParseListServicesResponse(rsp *http.Response) (*ListServicesResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []Service
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListAlikeResponse parses an HTTP response from a ListAlikeWithResponse call
+func ParseListAlikeResponse(rsp *http.Response) (*ListAlikeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAlikeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Alike
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeOneResponse parses an HTTP response from a MakeOneWithResponse call
+func ParseMakeOneResponse(rsp *http.Response) (*MakeOneResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeOneResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Revision
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -95,3 +95,39 @@ func TestStartingInTheConsole(t *testing.T) {
 		}
 	}
 }
+
+// TestAddressesBecomeOneInTheConsole records addresses that no contract has; one press makes them one endpoint, whose
+// findings are one.
+func TestAddressesBecomeOneInTheConsole(t *testing.T) {
+	s, _ := startDemo(t)
+	home := t.TempDir()
+	var lines string
+	for _, who := range []string{"anna", "bert", "carl", "dora"} {
+		lines += strings.Replace(sentence{at: "/v1/people/" + who, body: `{"login":"` + who + `","level":"9","email":"` + who +
+			`@sails.example"}`}.line(), "https://quay.example", "http://api.fennick-quay.example", 1)
+	}
+	file := filepath.Join(home, "people.lines")
+	if err := os.WriteFile(file, []byte(lines), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	run(t, home, strings.NewReader(demoPassword+"\n"), "sign-in", s.url, "--email", demoReviewer, "--password-stdin")
+	if r := run(t, home, nil, "capture", "upload", file); r.status != 0 || !strings.Contains(r.out, "4 judged") {
+		t.Fatalf("uploading: exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	for _, e := range []expect{
+		{"endpoint alike", 0, "GET /v1/people/{"},
+	} {
+		e.run(t, home)
+	}
+	b := newBrowser(t)
+	b.signIn(s, demoReviewer)
+	b.do("the proposal is on the page of endpoints", chromedp.Navigate(s.url+"/endpoints"),
+		shows("4 addresses without a contract look like one endpoint"), settled())
+	b.do("one press makes them one", chromedp.Click(`//button[.//text()="They are one endpoint"]`, chromedp.BySearch),
+		shows("is one endpoint since revision"), until(`!document.body.innerText.includes("look like one endpoint")`))
+	r := run(t, home, nil, "finding", "list", "--search", "people", "--format", "json")
+	if n := strings.Count(r.out, `"$.email"`); n != 1 || strings.Contains(r.out, "/v1/people/anna") {
+		t.Errorf("%d findings of the one: %s%s", n, r.out, r.err)
+	}
+	quiet(b)
+}

@@ -11,6 +11,7 @@ import (
 	"inkret/core/draft"
 	"inkret/service/base"
 	"inkret/service/begin"
+	"inkret/service/review"
 )
 
 // ListDrafts implements [serve.StrictServerInterface].
@@ -119,3 +120,22 @@ func firstDraftOf(d *begin.Draft) wire.FirstDraft {
 }
 
 func same(s string) string { return s }
+
+// ListAlike implements [serve.StrictServerInterface].
+func (h *reviewHandlers) ListAlike(ctx context.Context,
+	r serve.ListAlikeRequestObject) (serve.ListAlikeResponseObject, error) {
+	all, err := h.service.Review.Alike(ctx, r.Service)
+	return serve.ListAlike200JSONResponse(each(all, func(a review.Alike) wire.Alike {
+		return wire.Alike{Endpoint: a.Endpoint, Endpoints: a.Endpoints, Captures: a.Captures}
+	})), err
+}
+
+// MakeOne implements [serve.StrictServerInterface].
+func (h *reviewHandlers) MakeOne(ctx context.Context,
+	r serve.MakeOneRequestObject) (serve.MakeOneResponseObject, error) {
+	v, err := h.service.Review.MakeOne(ctx, callerOf(ctx), r.Service, r.Body.Endpoint)
+	if err != nil {
+		return nil, err
+	}
+	return serve.MakeOne200JSONResponse(revisionOf(v, true)), nil
+}

@@ -3,6 +3,9 @@ package store
 import (
 	"context"
 	"database/sql"
+	"errors"
+	"maps"
+	"slices"
 	"time"
 )
 
@@ -21,7 +24,8 @@ func (r *Renaming) rename(ctx context.Context, tx *sql.Tx, service int64, v Revi
 	if _, err := tx.ExecContext(ctx, `PRAGMA defer_foreign_keys = ON`); err != nil { // until the transaction ends
 		return err
 	}
-	for old, text := range r.Endpoints {
+	for _, old := range slices.Sorted(maps.Keys(r.Endpoints)) {
+		text := r.Endpoints[old]
 		was, is := EndpointID(v.Service, old), EndpointID(v.Service, text)
 		if err := r.findings(ctx, tx, v, old, text, at); err != nil {
 			return err
@@ -73,12 +77,7 @@ func (r *Renaming) findings(ctx context.Context, tx *sql.Tx, v Revision, old, te
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM findings WHERE id = ?`, id); err != nil {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx,
-			`UPDATE findings SET id = ?, endpoint = ?, endpoint_id = ?, path = ? WHERE id = ?`, id, text, is, path,
-			f.ID); err != nil {
+		if err := merge(ctx, tx, f, id, text, is, path); err != nil {
 			return err
 		}
 		for _, table := range keptOf {
@@ -86,6 +85,11 @@ func (r *Renaming) findings(ctx context.Context, tx *sql.Tx, v Revision, old, te
 				` SET finding_id = ? WHERE finding_id IN (?, ?)`, id, f.ID, id+" "); err != nil {
 				return err
 			}
+		}
+		// what became one was found once
+		if _, err := tx.ExecContext(ctx, `DELETE FROM events WHERE finding_id = ?1 AND kind = 'found' AND id >
+			(SELECT min(id) FROM events WHERE finding_id = ?1 AND kind = 'found')`, id); err != nil {
+			return err
 		}
 		if _, err := tx.ExecContext(ctx, total, id); err != nil {
 			return err
@@ -102,6 +106,36 @@ func (r *Renaming) findings(ctx context.Context, tx *sql.Tx, v Revision, old, te
 		}
 	}
 	return nil
+}
+
+// merge gives a finding its new id and place. If there is one of that id, the one that somebody decided something
+// about stays, seen as early and as late as both.
+func merge(ctx context.Context, tx *sql.Tx, f Finding, id, endpoint, endpointID, path string) error {
+	var state string
+	var first, last int64
+	err := tx.QueryRowContext(ctx, `SELECT state, first_seen, last_seen FROM findings WHERE id = ?`, id).Scan(&state,
+		&first, &last)
+	there := err == nil
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	goes, stays := id, f.ID
+	if there && f.State == "new" && state != "new" {
+		goes, stays = f.ID, id
+	}
+	if there {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM findings WHERE id = ?`, goes); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx,
+			`UPDATE findings SET first_seen = min(first_seen, ?), last_seen = max(last_seen, ?) WHERE id = ?`,
+			min(first, millis(f.FirstSeen)), max(last, millis(f.LastSeen)), stays); err != nil {
+			return err
+		}
+	}
+	_, err = tx.ExecContext(ctx, `UPDATE findings SET id = ?, endpoint = ?, endpoint_id = ?, path = ? WHERE id = ?`, id,
+		endpoint, endpointID, path, stays)
+	return err
 }
 
 // total is the SQL that counts again what captures show of a finding.

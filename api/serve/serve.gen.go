@@ -224,6 +224,12 @@ type ServerInterface interface {
 	// ListServices The services under review
 	// (GET /api/v1/services)
 	ListServices(ctx *echo.Context) error
+	// ListAlike Endpoints without a contract that look like one, by their addresses and bodies
+	// (GET /api/v1/services/{service}/alike)
+	ListAlike(ctx *echo.Context, service ServiceName) error
+	// MakeOne Make endpoints without a contract one, which grants nothing yet; their findings become its own
+	// (POST /api/v1/services/{service}/alike)
+	MakeOne(ctx *echo.Context, service ServiceName) error
 	// UploadRecording Send a recording; it is judged while it arrives
 	// (POST /api/v1/services/{service}/batches)
 	UploadRecording(ctx *echo.Context, service ServiceName, params UploadRecordingParams) error
@@ -1893,6 +1899,38 @@ func (w *ServerInterfaceWrapper) ListServices(ctx *echo.Context) error {
 	return err
 }
 
+// ListAlike converts echo context to params.
+func (w *ServerInterfaceWrapper) ListAlike(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListAlike(ctx, service)
+	return err
+}
+
+// MakeOne converts echo context to params.
+func (w *ServerInterfaceWrapper) MakeOne(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.MakeOne(ctx, service)
+	return err
+}
+
 // UploadRecording converts echo context to params.
 func (w *ServerInterfaceWrapper) UploadRecording(ctx *echo.Context) error {
 	var err error
@@ -3239,6 +3277,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/services/:service/flows", wrapper.ListFlows, options.OperationMiddlewares["listFlows"]...)
 	router.POST(options.BaseURL+"/api/v1/services/:service/readings", wrapper.ReadEntities, options.OperationMiddlewares["readEntities"]...)
 	router.PUT(options.BaseURL+"/api/v1/services/:service/readings", wrapper.TakeEntities, options.OperationMiddlewares["takeEntities"]...)
+	router.GET(options.BaseURL+"/api/v1/services/:service/alike", wrapper.ListAlike, options.OperationMiddlewares["listAlike"]...)
+	router.POST(options.BaseURL+"/api/v1/services/:service/alike", wrapper.MakeOne, options.OperationMiddlewares["makeOne"]...)
 	router.GET(options.BaseURL+"/api/v1/services/:service/shapes", wrapper.ListShapes, options.OperationMiddlewares["listShapes"]...)
 	router.GET(options.BaseURL+"/api/v1/services/:service/coverage", wrapper.GetCoverage, options.OperationMiddlewares["getCoverage"]...)
 	router.GET(options.BaseURL+"/api/v1/services/:service/exposure", wrapper.GetExposure, options.OperationMiddlewares["getExposure"]...)
@@ -5972,6 +6012,85 @@ type ListServicesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListServicesdefaultApplicationProblemPlusJSONResponse) VisitListServicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAlikeRequestObject struct {
+	Service ServiceName `json:"service"`
+}
+
+type ListAlikeResponseObject interface {
+	VisitListAlikeResponse(w http.ResponseWriter) error
+}
+
+type ListAlike200JSONResponse []Alike
+
+func (response ListAlike200JSONResponse) VisitListAlikeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAlikedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListAlikedefaultApplicationProblemPlusJSONResponse) VisitListAlikeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeOneRequestObject struct {
+	Service ServiceName `json:"service"`
+	Body    *MakeOneJSONRequestBody
+}
+
+type MakeOneResponseObject interface {
+	VisitMakeOneResponse(w http.ResponseWriter) error
+}
+
+type MakeOne200JSONResponse Revision
+
+func (response MakeOne200JSONResponse) VisitMakeOneResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeOnedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeOnedefaultApplicationProblemPlusJSONResponse) VisitMakeOneResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8780,6 +8899,12 @@ type StrictServerInterface interface {
 	// ListServices The services under review
 	// (GET /api/v1/services)
 	ListServices(ctx context.Context, request ListServicesRequestObject) (ListServicesResponseObject, error)
+	// ListAlike Endpoints without a contract that look like one, by their addresses and bodies
+	// (GET /api/v1/services/{service}/alike)
+	ListAlike(ctx context.Context, request ListAlikeRequestObject) (ListAlikeResponseObject, error)
+	// MakeOne Make endpoints without a contract one, which grants nothing yet; their findings become its own
+	// (POST /api/v1/services/{service}/alike)
+	MakeOne(ctx context.Context, request MakeOneRequestObject) (MakeOneResponseObject, error)
 	// UploadRecording Send a recording; it is judged while it arrives
 	// (POST /api/v1/services/{service}/batches)
 	UploadRecording(ctx context.Context, request UploadRecordingRequestObject) (UploadRecordingResponseObject, error)
@@ -11120,6 +11245,79 @@ func (sh *strictHandler) ListServices(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(ListServicesResponseObject); ok {
 		return validResponse.VisitListServicesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListAlike operation middleware
+func (sh *strictHandler) ListAlike(ctx *echo.Context, service ServiceName) error {
+	var request ListAlikeRequestObject
+
+	request.Service = service
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAlike(ctx.Request().Context(), request.(ListAlikeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAlike")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListAlikeResponseObject); ok {
+		return validResponse.VisitListAlikeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// MakeOne operation middleware
+func (sh *strictHandler) MakeOne(ctx *echo.Context, service ServiceName) error {
+	var request MakeOneRequestObject
+
+	request.Service = service
+
+	var body MakeOneJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeOne(ctx.Request().Context(), request.(MakeOneRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeOne")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(MakeOneResponseObject); ok {
+		return validResponse.VisitMakeOneResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

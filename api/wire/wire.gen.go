@@ -1112,6 +1112,17 @@ type Advice struct {
 	Weight   string    `json:"weight"`
 }
 
+// Alike defines model for Alike.
+type Alike struct {
+	Captures int `json:"captures"`
+
+	// Endpoint As a contract would write it
+	Endpoint string `json:"endpoint"`
+
+	// Endpoints That look like one
+	Endpoints []string `json:"endpoints"`
+}
+
 // ApplyContracts defines model for ApplyContracts.
 type ApplyContracts struct {
 	// Base The revision that the files were made from; when another is in force, nothing is applied (409)
@@ -2461,6 +2472,12 @@ type Mailing struct {
 // MainLine defines model for MainLine.
 type MainLine struct {
 	Line string `json:"line"`
+}
+
+// MakeOne defines model for MakeOne.
+type MakeOne struct {
+	// Endpoint As a contract writes it, with its parameters
+	Endpoint string `json:"endpoint"`
 }
 
 // Matrix defines model for Matrix.
@@ -4133,6 +4150,9 @@ type ConfirmSecondFactorJSONRequestBody = FactorCode
 
 // EndSecondFactorJSONRequestBody defines body for EndSecondFactor for application/json ContentType.
 type EndSecondFactorJSONRequestBody = FactorEnd
+
+// MakeOneJSONRequestBody defines body for MakeOne for application/json ContentType.
+type MakeOneJSONRequestBody = MakeOne
 
 // ApplyContractsJSONRequestBody defines body for ApplyContracts for application/json ContentType.
 type ApplyContractsJSONRequestBody = ApplyContracts

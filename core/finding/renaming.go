@@ -4,6 +4,7 @@ import (
 	"inkret/core/contract"
 	paths "inkret/core/place"
 	"inkret/core/scan"
+	"strings"
 )
 
 // Renaming maps findings to their new names after a revision renamed path parameters, or the only response, of
@@ -48,6 +49,21 @@ func Renamed(old, new *contract.Contracts) Renaming {
 		}
 	}
 	return r
+}
+
+// Adopt adds endpoints that were seen without a contract, and that new contracts have: what was seen of them goes on
+// under the contract's name. Several may become one.
+func (r Renaming) Adopt(old, new *contract.Contracts, unknown []string) {
+	for _, text := range unknown {
+		method, path, _ := strings.Cut(text, " /")
+		segments := strings.Split(path, "/")
+		if old.Find(method, segments) != nil {
+			continue
+		}
+		if e := new.Find(method, segments); e != nil && len(e.Names()) == 1 && e.Names()[0] != text {
+			r.Endpoints[text] = e.Names()[0]
+		}
+	}
 }
 
 func parameterPath(name string) string { return "path >> " + paths.Root + paths.Name(name) }

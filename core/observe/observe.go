@@ -54,6 +54,11 @@ func New(contracts *contract.Contracts) *Observer {
 		root: newNode(), known: map[string]*endpoint{}, hosts: map[string]int{}, roles: map[string]int{},
 		keys: map[string]int{}, said: map[string]int{}, cookies: map[string]int{},
 		told: map[string]map[uint64]bool{}}
+	if contracts != nil {
+		for _, e := range contracts.Endpoints {
+			o.root.parameters(e)
+		}
+	}
 	return o
 }
 

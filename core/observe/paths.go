@@ -86,6 +86,24 @@ func (o *Observer) at(segments []string) (*node, map[int]string) {
 	return n, values
 }
 
+// parameters notes where an endpoint of a contract has parameters: there, words are data.
+func (n *node) parameters(e *contract.Endpoint) {
+	_, path, _ := strings.Cut(e.Text, " /")
+	for _, s := range strings.Split(path, "/") {
+		if strings.HasPrefix(s, "{") && strings.HasSuffix(s, "}") {
+			if n.param == nil {
+				n.param = newNode()
+			}
+			n.words, n = true, n.param
+			continue
+		}
+		if n.literal[s] == nil {
+			n.literal[s], n.order = newNode(), append(n.order, s)
+		}
+		n = n.literal[s]
+	}
+}
+
 // data reports whether a segment below a node is data: by its form, or because others like it are.
 func (n *node) data(s string) bool {
 	return contract.IsParameter(s) || detect.IsValue([]byte(s)) || n.param != nil &&

@@ -401,8 +401,14 @@ func catalogueFile(f base.InForce) string {
 
 // sketch learns entities from a service's captures, newest first.
 func (s *Review) sketch(ctx context.Context, service string, c *contract.Contracts) (*schema.Sketch, error) {
+	return s.sketchOf(ctx, service, c, nil, mostJudgedAnew)
+}
+
+// sketchOf is sketch for some endpoints, all where there are none, and a number of captures.
+func (s *Review) sketchOf(ctx context.Context, service string, c *contract.Contracts, endpoints []string,
+	most int) (*schema.Sketch, error) {
 	o := observe.New(c)
-	err := s.store.Recorded(ctx, service, nil, mostJudgedAnew, func(one store.Capture) error {
+	err := s.store.Recorded(ctx, service, endpoints, most, func(one store.Capture) error {
 		held, err := s.vault.OpenExchange(one.Sealed)
 		if err != nil {
 			return err

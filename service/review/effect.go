@@ -26,7 +26,8 @@ type TrafficEffect struct {
 	Came     []store.Finding // that it would show from then on
 
 	shows    []store.Occurrence
-	silenced map[string]bool // of those that are gone: nothing else tells of them
+	silenced map[string]bool     // of those that are gone: nothing else tells of them
+	adopted  map[string][]string // ids that findings had while their endpoint had no contract
 }
 
 // effectOf computes what putting contracts in force changes in the store.
@@ -53,12 +54,17 @@ func (s *Review) effectOf(ctx context.Context, service string, w *weighed) (*sto
 	for i := range t.Gone {
 		f := &t.Gone[i]
 		e.Granted = append(e.Granted, f.ID)
-		if t.silenced[f.ID] {
+		if before := t.adopted[f.ID]; t.silenced[f.ID] && len(before) > 0 {
+			e.Before = append(e.Before, before...)
+		} else if t.silenced[f.ID] {
 			e.Before = append(e.Before, back.Of(base.IdentityOf(f)).Fingerprint())
 		}
 	}
 	e.Came, e.Shows = t.Came, t.shows
-	renamed := finding.Renamed(w.old, w.contracts)
+	renamed, err := s.renamed(ctx, service, w)
+	if err != nil {
+		return nil, err
+	}
 	if e.Excepted, err = s.excepted(ctx, service, w.contracts, renamed, slices.Concat(w.old.Exceptions,
 		w.contracts.Exceptions)); err != nil {
 		return nil, err
@@ -126,6 +132,40 @@ func (s *Review) EndExceptions(ctx context.Context) error {
 	return nil
 }
 
+// renamed returns the endpoints that proposed contracts rename, and those that had no contract so far and have one then.
+func (s *Review) renamed(ctx context.Context, service string, w *weighed) (finding.Renaming, error) {
+	r := finding.Renamed(w.old, w.contracts)
+	known, err := s.store.AllEndpoints(ctx, service)
+	if err != nil || w.old == nil {
+		return r, err
+	}
+	var unknown []string
+	for _, e := range known {
+		if !e.Known {
+			unknown = append(unknown, e.Text)
+		}
+	}
+	r.Adopt(w.old, w.contracts, unknown)
+	return r, nil
+}
+
+// adopt renames an outcome, and records which ids its findings had where their endpoint gets a contract.
+func (t *TrafficEffect) adopt(service string, old *scan.Outcome, renamed finding.Renaming) {
+	var before []string
+	if !old.Known {
+		for i := range old.Spots {
+			before = append(before, finding.IdentityOf(service, old, &old.Spots[i]).Fingerprint())
+		}
+	}
+	renamed.Outcome(old)
+	for i, id := range before {
+		now := finding.IdentityOf(service, old, &old.Spots[i]).Fingerprint()
+		if now != id && !slices.Contains(t.adopted[now], id) {
+			t.adopted[now] = append(t.adopted[now], id)
+		}
+	}
+}
+
 // silence records which findings of a capture are no longer reported at least as severely at their place, around it
 // or inside it. A finding that is reported under another kind or endpoint name is not silenced.
 func (t *TrafficEffect) silence(service string, old, new *scan.Outcome) {
@@ -152,7 +192,8 @@ func (w *weighed) keptBefore() []compare.Kept {
 // trafficEffect evaluates recorded captures under the contracts in force and under the proposed ones, where they
 // differ.
 func (s *Review) trafficEffect(ctx context.Context, service string, w *weighed) (*TrafficEffect, error) {
-	t := &TrafficEffect{Gone: []store.Finding{}, Came: []store.Finding{}, silenced: map[string]bool{}}
+	t := &TrafficEffect{Gone: []store.Finding{}, Came: []store.Finding{}, silenced: map[string]bool{},
+		adopted: map[string][]string{}}
 	if w.old == nil {
 		return t, nil
 	}
@@ -179,10 +220,13 @@ func (s *Review) trafficEffect(ctx context.Context, service string, w *weighed) 
 		ids = nil
 	}
 	before, after := scan.NewJudge(w.old), scan.NewJudge(w.contracts)
-	renamed := finding.Renamed(w.old, w.contracts)
+	renamed, err := s.renamed(ctx, service, w)
+	if err != nil {
+		return nil, err
+	}
 	was, is := finding.NewCollector(service), finding.NewCollector(service)
 	teams := map[string]string{}
-	err := s.store.Recorded(ctx, service, ids, mostJudgedAnew+1, func(c store.Capture) error {
+	err = s.store.Recorded(ctx, service, ids, mostJudgedAnew+1, func(c store.Capture) error {
 		if t.Captures == mostJudgedAnew {
 			t.Most = true
 			return nil
@@ -195,7 +239,7 @@ func (s *Review) trafficEffect(ctx context.Context, service string, w *weighed) 
 		before.Know(c.Known.Known)
 		after.Know(c.Known.At(c.Endpoint))
 		old := before.Capture(one)
-		renamed.Outcome(&old)
+		t.adopt(service, &old, renamed)
 		was.Add("", c.Entry, &old)
 		old.Spots = slices.Clone(old.Spots) // valid until the next call only
 		shown := map[string]bool{}

@@ -3,6 +3,7 @@ import type { InvalidateQueryFilters, QueryClient } from "@tanstack/react-query"
 /** Query keys: what an answer is about, and its parameters. */
 export const keys = {
   adviceOn: (service: string, hash?: string) => ["adviceOn", service, hash] as const,
+  alike: (service: string) => ["alike", service] as const,
   advice: (service: string) => ["advice", service] as const,
   batch: (id: unknown) => ["batch", id] as const,
   batches: (page: unknown) => ["batches", page] as const,
@@ -93,6 +94,7 @@ const findings: About[] = [
 
 /** What shows captures, or what contracts and captures have to do with each other. */
 const judged: About[] = [
+  "alike",
   "batches",
   "batch",
   "withdrawal",

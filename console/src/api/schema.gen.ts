@@ -806,6 +806,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/services/{service}/alike": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        /** Endpoints without a contract that look like one, by their addresses and bodies */
+        get: operations["listAlike"];
+        put?: never;
+        /** Make endpoints without a contract one, which grants nothing yet; their findings become its own */
+        post: operations["makeOne"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/services/{service}/shapes": {
         parameters: {
             query?: never;
@@ -2473,6 +2494,17 @@ export interface components {
             entity?: string;
             field?: string;
             text: string;
+        };
+        Alike: {
+            /** @description As a contract would write it */
+            endpoint: string;
+            /** @description That look like one */
+            endpoints: string[];
+            captures: number;
+        };
+        MakeOne: {
+            /** @description As a contract writes it, with its parameters */
+            endpoint: string;
         };
         FirstDraftLine: {
             /** Format: int64 */
@@ -5408,6 +5440,58 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingResult"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listAlike: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Most addresses first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alike"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    makeOne: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MakeOne"];
+            };
+        };
+        responses: {
+            /** @description The contracts with it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"];
                 };
             };
             default: components["responses"]["Failure"];

@@ -8,6 +8,7 @@ import { Heading } from "../../shared/shell";
 import { Empty, Failed } from "../../shared/states";
 import { SeverityMark } from "../../shared/tags";
 import { keys } from "../../api/keys";
+import { AlikeEndpoints } from "./alike";
 
 export default function Endpoints() {
   const { get, set } = useAddress();
@@ -56,6 +57,7 @@ export default function Endpoints() {
           ]}
         />
       </Flex>
+      <AlikeEndpoints />
       {list.error ? (
         <Failed error={list.error} again={() => list.refetch()} />
       ) : (

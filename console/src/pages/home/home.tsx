@@ -10,6 +10,7 @@ import { overdue } from "../../shared/people";
 import { useSession } from "../../shared/session";
 import { keys } from "../../api/keys";
 import Begin from "../begin/begin";
+import { AlikeEndpoints } from "../endpoints/alike";
 
 /** What waits for this person. */
 export default function Home() {
@@ -227,6 +228,7 @@ export default function Home() {
         {h.unknown_total > 0 && (
           <section aria-label="Endpoints without a contract" className="sheet">
             <Typography.Title level={2}>Seen without a contract</Typography.Title>
+            <AlikeEndpoints />
             <Table<Endpoint>
               {...few}
               rowKey="id"
