@@ -168,7 +168,8 @@ func (a *app) plan(ctx context.Context, c *cli.Command, description string, capt
 	}
 	said := document.Mapping()
 	said.Block = true
-	said.Set("service", document.Text(contracts.Service)).Set("contracts", document.Text(contractsFolder+"/")).Set("fail-on",
+	said.Set("service", document.Text(contracts.Service)).Set("contracts",
+		document.Text(contractsFolder+"/")).Set("fail-on",
 		document.Text("medium"))
 	if len(captures) > 0 {
 		text, known, err := a.baselineOf(ctx, contracts, captures)
@@ -179,7 +180,8 @@ func (a *app) plan(ctx context.Context, c *cli.Command, description string, capt
 		all = append(all, planned{baselineName, fmt.Sprintf("baseline: %s of today, which do not fail",
 			plural(known, "finding")), text, 0o644})
 	}
-	head := "# What inkret check, draft, contract and result go by here. INKRET_CONTRACTS and so on override it, options both.\n"
+	head := "# What inkret check, draft, contract and result go by here. INKRET_CONTRACTS and so on override it, " +
+		"options both.\n"
 	all = append(all, planned{projectName, "values for the commands here", append([]byte(head), said.Append(nil, 0)...),
 		0o644}, planned{stepName, "a step for the pipeline", []byte(step), 0o755})
 	return all, d, nil

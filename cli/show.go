@@ -61,7 +61,8 @@ the contracts, granting nothing yet, and the findings of all its addresses becom
     inkret endpoint alike
     inkret endpoint alike --make "GET /v1/people/{person_id}"`,
 				Flags: []cli.Flag{formatFlag(),
-					&cli.StringFlag{Name: "service", Usage: "the service's `NAME`; may be left out when there is one only"},
+					&cli.StringFlag{Name: "service",
+						Usage: "the service's `NAME`; may be left out when there is one only"},
 					&cli.StringFlag{Name: "make", Usage: "the `ENDPOINT` to make of them, as a contract writes it"}},
 				Action: a.alikeEndpoints,
 			},
@@ -85,7 +86,8 @@ func (a *app) alikeEndpoints(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		return a.output(c, made, func(w io.Writer) {
-			fmt.Fprintf(w, "%s is one endpoint of %s since revision %d. It grants nothing yet.\n", report.Clean(endpoint),
+			fmt.Fprintf(w, "%s is one endpoint of %s since revision %d. It grants nothing yet.\n",
+				report.Clean(endpoint),
 				report.Clean(service), made.Number)
 		})
 	}

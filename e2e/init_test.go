@@ -81,10 +81,12 @@ func TestARepositoryIsSetUp(t *testing.T) {
 	}
 	r.expect(0, "questions open in contracts", ".", "init", "--yes", "--service", "harbour")
 	r.expect(0, "There is nothing to write", ".", "init", "--yes")
-	for name, want := range map[string]string{"contracts/harbour.yaml": "endpoint: GET /v1/berths", ".inkret.yaml": "service: harbour",
+	for name, want := range map[string]string{"contracts/harbour.yaml": "endpoint: GET /v1/berths",
+		".inkret.yaml":         "service: harbour",
 		"inkret-baseline.json": `"fingerprint"`, "inkret-check.sh": "exec inkret check"} {
 		data, err := os.ReadFile(filepath.Join(r.folder, name))
-		if err != nil || !strings.Contains(string(data), want) || strings.Contains(string(data), ".example\",") && name == "inkret-baseline.json" {
+		if err != nil || !strings.Contains(string(data), want) || strings.Contains(string(data), ".example\",") &&
+			name == "inkret-baseline.json" {
 			t.Errorf("%s: %v, without %q or with a value:\n%.500s", name, err, want, data)
 		}
 	}
@@ -123,7 +125,8 @@ func TestARepositoryIsSetUp(t *testing.T) {
 	r.environment[0] = "INKRET_URL=http://127.0.0.1:1"
 	r.expect(2, "no service answers", ".", "check", "--send", "tests/monday.har")
 
-	for text, says := range map[string]string{"contract: x": `"contract" is not known here`, "fail-on: [a, b]": "fail-on is one text",
+	for text, says := range map[string]string{"contract: x": `"contract" is not known here`,
+		"fail-on: [a, b]": "fail-on is one text",
 		"servers: {a: 1}": "or a list of them", "a: [": ".inkret.yaml:2:1", "- a": "expected keys"} {
 		r.write(".inkret.yaml", text)
 		r.expect(2, says, ".", "check", "tests/monday.har")

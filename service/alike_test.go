@@ -12,8 +12,9 @@ import (
 	"inkret/store"
 )
 
-// TestAddressesBecomeOneEndpoint records many addresses without a contract. They are proposed as one endpoint; once they
-// are one, their findings are, with all that was decided of any of them, and what comes later is seen as the same.
+// TestAddressesBecomeOneEndpoint records many addresses without a contract. They are proposed as one endpoint;
+// once they are one, their findings are, with all that was decided of any of them, and what comes later is seen
+// as the same.
 func TestAddressesBecomeOneEndpoint(t *testing.T) {
 	w := newWorld(t)
 	people := []string{"anna", "bert", "carl", "dora", "emil"}
@@ -21,7 +22,8 @@ func TestAddressesBecomeOneEndpoint(t *testing.T) {
 		return fmt.Sprintf(`{"login":%q,"level":"12","email":"%s@sails.example"}`, who, who)
 	}
 	for i, who := range people {
-		w.upload(fmt.Sprintf("%d.lines", i), lineAt("/people/"+who, body(who))+lineAt("/people/"+who+"/boats", `[{"hull":"oak","label":"x","email":"bo@sails.example"}]`))
+		w.upload(fmt.Sprintf("%d.lines", i), lineAt("/people/"+who, body(who))+lineAt("/people/"+who+"/boats",
+			`[{"hull":"oak","label":"x","email":"bo@sails.example"}]`))
 	}
 	w.upload("other.lines", lineAt("/tides", `{"high":3}`)+lineAt("/winds", `{"sea":"calm"}`))
 	of := func(path, endpoint string) (all []base.Finding) {
@@ -53,25 +55,34 @@ func TestAddressesBecomeOneEndpoint(t *testing.T) {
 		t.Fatalf("proposed are %+v, %v", proposed, err)
 	}
 	for _, p := range proposed {
-		if !slices.Contains([]string{"GET /people/{people_id}", "GET /people/{people_id}/boats", "GET /people/{person_id}",
-			"GET /people/{person_id}/boats"}, p.Endpoint) || len(p.Endpoints) != len(people) || p.Captures != len(people) {
+		if !slices.Contains([]string{"GET /people/{people_id}", "GET /people/{people_id}/boats",
+			"GET /people/{person_id}",
+			"GET /people/{person_id}/boats"}, p.Endpoint) || len(p.Endpoints) != len(people) ||
+			p.Captures != len(people) {
 			t.Errorf("proposed is %+v", p)
 		}
 	}
 	if _, err := w.Review.MakeOne(t.Context(), w.who, "quay", "GET /nothing/{x}"); code(err) != base.NotFound {
 		t.Errorf("nothing is made one: %v", err)
 	}
-	short := proposed[slices.IndexFunc(proposed, func(p review.Alike) bool { return !strings.HasSuffix(p.Endpoint, "boats") })]
+	short := proposed[slices.IndexFunc(proposed, func(p review.Alike) bool {
+		return !strings.HasSuffix(p.Endpoint,
+			"boats")
+	})]
 	r, err := w.Review.MakeOne(t.Context(), w.who, "quay", short.Endpoint)
 	if err != nil || r.State != store.InForce {
 		t.Fatalf("made one: %+v, %v", r, err)
 	}
 	one := of("$.email", "GET /people/")
-	if len(one) != 1 || one[0].Endpoint != short.Endpoint || one[0].State != "confirmed" || one[0].Captures != len(people) {
+	if len(one) != 1 || one[0].Endpoint != short.Endpoint || one[0].State != "confirmed" ||
+		one[0].Captures != len(people) {
 		t.Fatalf("the findings are %+v", one)
 	}
 	v, err := w.Findings.Finding(t.Context(), w.who, one[0].ID)
-	if err != nil || !slices.ContainsFunc(v.History, func(e store.Event) bool { return strings.Contains(e.Comment, "list of people") }) ||
+	if err != nil || !slices.ContainsFunc(v.History, func(e store.Event) bool {
+		return strings.Contains(e.Comment,
+			"list of people")
+	}) ||
 		len(v.Evidence) != len(people) {
 		t.Errorf("its history is %+v with %d pieces of evidence, %v", v.History, len(v.Evidence), err)
 	}

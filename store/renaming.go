@@ -77,7 +77,7 @@ func (r *Renaming) findings(ctx context.Context, tx *sql.Tx, v Revision, old, te
 				return err
 			}
 		}
-		if err := merge(ctx, tx, f, id, text, is, path); err != nil {
+		if err := merge(ctx, tx, f, Finding{ID: id, Endpoint: text, EndpointID: is, Path: path}); err != nil {
 			return err
 		}
 		for _, table := range keptOf {
@@ -110,18 +110,18 @@ func (r *Renaming) findings(ctx context.Context, tx *sql.Tx, v Revision, old, te
 
 // merge gives a finding its new id and place. If there is one of that id, the one that somebody decided something
 // about stays, seen as early and as late as both.
-func merge(ctx context.Context, tx *sql.Tx, f Finding, id, endpoint, endpointID, path string) error {
+func merge(ctx context.Context, tx *sql.Tx, f, now Finding) error {
 	var state string
 	var first, last int64
-	err := tx.QueryRowContext(ctx, `SELECT state, first_seen, last_seen FROM findings WHERE id = ?`, id).Scan(&state,
+	err := tx.QueryRowContext(ctx, `SELECT state, first_seen, last_seen FROM findings WHERE id = ?`, now.ID).Scan(&state,
 		&first, &last)
 	there := err == nil
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
-	goes, stays := id, f.ID
+	goes, stays := now.ID, f.ID
 	if there && f.State == "new" && state != "new" {
-		goes, stays = f.ID, id
+		goes, stays = f.ID, now.ID
 	}
 	if there {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM findings WHERE id = ?`, goes); err != nil {
@@ -133,8 +133,8 @@ func merge(ctx context.Context, tx *sql.Tx, f Finding, id, endpoint, endpointID,
 			return err
 		}
 	}
-	_, err = tx.ExecContext(ctx, `UPDATE findings SET id = ?, endpoint = ?, endpoint_id = ?, path = ? WHERE id = ?`, id,
-		endpoint, endpointID, path, stays)
+	_, err = tx.ExecContext(ctx, `UPDATE findings SET id = ?, endpoint = ?, endpoint_id = ?, path = ? WHERE id = ?`,
+		now.ID, now.Endpoint, now.EndpointID, now.Path, stays)
 	return err
 }
 

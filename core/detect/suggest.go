@@ -98,6 +98,9 @@ func Suggest(entity, field string, e Evidence) Suggestion {
 		return Suggestion{c, fmt.Sprintf("its comment speaks of %q", word), Likely}
 	}
 	of := Words(nil, []byte(field))
+	if field == "type" || field == "@type" || strings.HasPrefix(field, "@odata.") {
+		return Suggestion{catalog.Public, "it says what sort of thing this is, or annotates it", Likely}
+	}
 	about := Person(entity)
 	for _, w := range of {
 		if w == "name" && about {

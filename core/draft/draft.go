@@ -463,18 +463,27 @@ func (a *answered) frame(status string, audiences int, entity string) *document.
 		r.Set("nullable", document.Truth(true))
 	}
 	if a.Object == nil {
-		return a.beside(r.Set("grants", document.Mapping()))
+		return a.beside(r.Set("grants", document.Mapping()), nil)
 	}
 	return r
 }
 
-// beside writes that an envelope's other members are open.
-func (a *answered) beside(r *document.Value) *document.Value {
-	if len(a.Beside) > 0 {
-		beside := document.Mapping()
-		for _, name := range a.Beside {
+// beside writes that an envelope's other members are open, save resources of several types, which have shapes.
+func (a *answered) beside(r *document.Value, shapes map[*schema.Object]string) *document.Value {
+	beside := document.Mapping()
+	for _, name := range a.Beside {
+		if name != schema.IncludedName || len(a.Included) == 0 || shapes == nil {
 			beside.Set(name, document.Mapping().Set("open", document.Truth(true)))
+			continue
 		}
+		types := &document.Value{Kind: document.List, Block: true}
+		for _, t := range a.Included {
+			types.Add(document.Mapping().Set("when", document.Mapping().Set("type", document.Text(t.Type))).Set("shape",
+				document.Text(shapes[t.Object])))
+		}
+		beside.Set(name, document.Mapping().Set("many", document.Truth(true)).Set("one_of", types))
+	}
+	if len(beside.Items) > 0 {
 		r.Set("beside", beside)
 	}
 	return r
@@ -491,7 +500,7 @@ func (w *writer) responses(op *schema.Operation, status string, callers []observ
 			continue
 		}
 		r := a.frame(status, len(callers), a.Object.Entity().Name)
-		all = append(all, a.beside(r.Set("shape", document.Text(w.shapes[a.Object]))))
+		all = append(all, a.beside(r.Set("shape", document.Text(w.shapes[a.Object])), w.shapes))
 	}
 	return all
 }
@@ -512,6 +521,8 @@ func (w *writer) accepted(o *schema.Object, sent []string, depth int) *document.
 		}
 		g := document.Mapping()
 		switch {
+		case m.Group != nil:
+			g.Set("grants", w.accepted(m.Group, nil, depth+1))
 		case m.Object != nil && depth < deepest:
 			g.Set("grants", w.accepted(m.Object, nil, depth+1))
 		case m.Object != nil:
@@ -522,7 +533,7 @@ func (w *writer) accepted(o *schema.Object, sent []string, depth int) *document.
 			g.Set("open", document.Truth(true))
 		}
 		w.under(g, m)
-		if m.Object == nil && w.decided[m.Of()].class == catalog.Secret {
+		if m.Object == nil && m.Group == nil && w.decided[m.Of()].class == catalog.Secret {
 			g.Set("reason", document.Text("the client sends it"))
 		}
 		if m.Optional {

@@ -121,7 +121,7 @@ func FromOperation(c *contract.Contracts, op *schema.Operation) (*document.Value
 				entity = e.Name
 			}
 			r := a.frame(status, len(c.Audiences), entity)
-			responses = append(responses, a.beside(r.Set("grants", w.grants(e, a.Object, 0))))
+			responses = append(responses, a.beside(r.Set("grants", w.grants(e, a.Object, 0)), nil))
 		}
 	}
 	return entry(op.Method+" "+op.Path, responses...), w.questions
@@ -140,7 +140,7 @@ func (w *matcher) entity(o *schema.Object) *catalog.Entity {
 	most := 0
 	for _, e := range w.contracts.Catalog.Entities {
 		known := 0
-		for _, m := range o.Members {
+		for _, m := range o.Flat() {
 			if f, r := e.Lookup(m.Name); f != nil || r != nil {
 				known += 2
 			}
@@ -152,7 +152,7 @@ func (w *matcher) entity(o *schema.Object) *catalog.Entity {
 			best, most = e, known
 		}
 	}
-	if most < len(o.Members) {
+	if most < len(o.Flat()) {
 		return nil
 	}
 	return best
@@ -171,6 +171,12 @@ func (w *matcher) grants(e *catalog.Entity, o *schema.Object, depth int) *docume
 	for _, m := range o.Members {
 		f, r := e.Lookup(m.Name)
 		switch {
+		case m.Group != nil:
+			g := document.Mapping().Set("grants", w.grants(e, m.Group, depth))
+			if m.Optional {
+				g.Set("optional", document.Truth(true))
+			}
+			all.Set(m.Name, g)
 		case f != nil:
 			if q := left(e, f); q != nil {
 				w.questions = append(w.questions, *q)

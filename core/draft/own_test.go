@@ -177,8 +177,9 @@ func anything(r *rand.Rand, depth int) any {
 func object(r *rand.Rand, depth int) any {
 	o := map[string]any{}
 	for range 1 + r.IntN(5) {
-		o[[]string{"id", "label", "data", "items", "next", "part", "hull", "berth", "state", "a b",
-			"when"}[r.IntN(11)]] =
+		o[[]string{"id", "type", "attributes", "_embedded", "_links", "included", "label", "data", "items", "next",
+			"part", "hull", "berth", "state", "a b",
+			"when"}[r.IntN(16)]] =
 			anything(r, depth+1)
 	}
 	return o

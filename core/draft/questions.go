@@ -154,7 +154,7 @@ func (w *writer) decide() {
 func (w *writer) goingOut() map[*schema.Member]bool {
 	out := map[*schema.Member]bool{}
 	for _, o := range w.bodies {
-		for _, m := range o.Members {
+		for _, m := range o.Flat() {
 			if m.Object == nil && !m.WriteOnly {
 				out[m.Of()] = true
 			}

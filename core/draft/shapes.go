@@ -25,13 +25,16 @@ func bodiesOf(s *schema.Sketch) []*schema.Object {
 		for _, a := range op.Answers {
 			if !a.IsError() {
 				reach(a.Object)
+				for _, t := range a.Included {
+					reach(t.Object)
+				}
 			}
 		}
 	}
 	for len(work) > 0 {
 		o := work[len(work)-1]
 		work = work[:len(work)-1]
-		for _, m := range o.Members {
+		for _, m := range o.Flat() {
 			if !m.WriteOnly {
 				reach(m.Object)
 			}
@@ -84,10 +87,8 @@ func (w *writer) alikeInFull() map[*schema.Object]*schema.Object {
 	for kinds := 0; ; {
 		known, next := map[string]int{}, map[*schema.Object]int{}
 		for _, o := range w.bodies {
-			for _, m := range o.Members {
-				if m.Object != nil {
-					w.shapes[m.Object] = fmt.Sprint(number[m.Object])
-				}
+			for _, below := range o.Below() {
+				w.shapes[below] = fmt.Sprint(number[below])
 			}
 			text := fmt.Sprintf("%d %s %s", number[o], o.Entity().Name, w.grants(o).Append(nil, 0))
 			if _, ok := known[text]; !ok {
@@ -120,6 +121,8 @@ func (w *writer) grants(o *schema.Object) *document.Value {
 		}
 		g, optional := document.Mapping(), m.Optional
 		switch {
+		case m.Group != nil:
+			g.Set("grants", w.grants(m.Group))
 		case m.Object != nil:
 			g.Set("shape", document.Text(w.shapes[m.Object]))
 			if w.component[m.Object] == w.component[o] && !m.Many && !m.Form.Nullable {
@@ -135,7 +138,9 @@ func (w *writer) grants(o *schema.Object) *document.Value {
 		case m.Open || m.Form.Type == catalog.Object || m.Form.Type == catalog.Array:
 			g.Set("open", document.Truth(true))
 		}
-		w.under(g, m)
+		if w.under(g, m); m.Group != nil && m.Form.Nullable {
+			g.Set("nullable", document.Truth(true))
+		}
 		if optional {
 			g.Set("optional", document.Truth(true))
 		}
@@ -146,6 +151,9 @@ func (w *writer) grants(o *schema.Object) *document.Value {
 
 // under writes which field or relation of the entity a member shows, where the two have different names or types.
 func (w *writer) under(g *document.Value, m *schema.Member) {
+	if m.Group != nil {
+		return
+	}
 	f := m.Of()
 	if f.Name != m.Name && m.Object != nil {
 		g.Set("relation", document.Text(f.Name))
@@ -183,6 +191,9 @@ func components(objects []*schema.Object) map[*schema.Object]int {
 			down := false
 			for f.next < len(f.o.Members) && !down {
 				to := f.o.Members[f.next].Object
+				if to == nil {
+					to = f.o.Members[f.next].Group
+				}
 				f.next++
 				switch {
 				case to == nil:

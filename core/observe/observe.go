@@ -19,6 +19,7 @@ import (
 	"inkret/core/contract"
 	"inkret/core/detect"
 	"inkret/core/exchange"
+	"inkret/core/schema"
 )
 
 const (
@@ -82,6 +83,7 @@ type spot struct {
 	members  map[string]*spot
 	present  int // objects it was missing from are those of its parent without it
 	keyed    bool
+	byType   map[string]*spot // elements of a list of resources, by what their member type says
 }
 
 func newSpot() *spot {
@@ -332,6 +334,12 @@ func (o *Observer) object(dec *jsontext.Decoder, s *spot, depth int) bool {
 			s.names = append(s.names, name)
 		}
 		m.present++
+		if depth == 0 && name == schema.IncludedName && dec.PeekKind() == '[' {
+			if !o.included(dec, m) {
+				return false
+			}
+			continue
+		}
 		if !o.value(dec, m, depth+1, false) {
 			return false
 		}

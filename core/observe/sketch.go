@@ -84,10 +84,14 @@ func (o *Observer) Sketch() *schema.Sketch {
 		if inner, _, _ := unwrap(b.s); inner.isObject() {
 			k.descend(inner)
 		}
+		k.types(b, func(of string, s *spot) {
+			k.assign(s, schema.EntityName(of))
+			k.descend(s)
+		})
 	}
 	for _, c := range k.clusters {
 		for _, s := range c.spots {
-			if k.objects[s] = c.object; len(c.spots) > 1 {
+			if k.objects[s] = c.object; len(c.spots) > 1 || s.hasGroup() {
 				k.objects[s] = &schema.Object{Name: c.object.Name, Kind: c.object}
 			}
 		}
@@ -98,9 +102,30 @@ func (o *Observer) Sketch() *schema.Sketch {
 	for _, b := range k.bodies {
 		inner, _, _ := unwrap(b.s)
 		b.c.Object = k.objects[inner]
+		k.types(b, func(of string, s *spot) {
+			b.c.Included = append(b.c.Included, schema.Typed{Type: of, Object: k.objects[s]})
+		})
 	}
 	o.whose(k, all)
 	return k.sketch
+}
+
+// types goes over the resources that a body includes, by their types.
+func (k *sketcher) types(b body, f func(of string, s *spot)) {
+	all := b.s.members[schema.IncludedName]
+	if b.s.many || all == nil || !all.typed() {
+		return
+	}
+	for _, of := range slices.Sorted(maps.Keys(all.byType)) {
+		if s := all.byType[of]; s.isObject() {
+			f(of, s)
+		}
+	}
+}
+
+// hasGroup reports whether some of an object's members are in a group.
+func (s *spot) hasGroup() bool {
+	return slices.ContainsFunc(s.names, func(n string) bool { return s.roleOf(n) == group })
 }
 
 // operation adds an endpoint to the sketch, and its bodies to those that are looked at.
@@ -122,7 +147,7 @@ func (k *sketcher) operation(e found) {
 		case a.status[0] >= '4':
 			k.error(s)
 		default:
-			k.bodies = append(k.bodies, body{k.once(s), &op.Answers[i].Content, e.path})
+			k.bodies = append(k.bodies, body{k.once(s, e.path), &op.Answers[i].Content, e.path})
 		}
 	}
 	if e.takes != nil {
@@ -133,9 +158,9 @@ func (k *sketcher) operation(e found) {
 	k.sketch.Operations = append(k.sketch.Operations, op)
 }
 
-// once returns one place for all bodies that have the same members all the way down.
-func (k *sketcher) once(s *spot) *spot {
-	print := string(s.print(nil))
+// once returns one place for all bodies of one name that have the same members all the way down.
+func (k *sketcher) once(s *spot, path string) *spot {
+	print := string(s.print([]byte(nameOf(path))))
 	first := k.same[print]
 	if first == nil {
 		k.same[print] = s
@@ -160,6 +185,9 @@ func (s *spot) print(to []byte) []byte {
 	to = append(to, '(')
 	for _, name := range slices.Sorted(slices.Values(s.names)) {
 		to = s.members[name].print(append(strconv.AppendQuote(to, name), ':'))
+	}
+	for _, of := range slices.Sorted(maps.Keys(s.byType)) {
+		to = s.byType[of].print(append(strconv.AppendQuote(to, of), '='))
 	}
 	return append(to, ')')
 }
@@ -211,6 +239,19 @@ func unwrap(s *spot) (inner *spot, at string, beside []string) {
 	if s.many || !s.isObject() {
 		return s, "", nil
 	}
+	if in := s.members["_embedded"]; in != nil && s.roleOf("_embedded") == group && len(in.names) == 1 &&
+		in.present >= s.kinds['{'] { // a list in HAL
+		name := in.names[0]
+		if list := in.members[name]; list.many && list.single == 0 && list.present >= in.kinds['{'] &&
+			(list.isObject() || list.seen == 0 && list.kinds['['] == 0) {
+			for _, other := range s.names {
+				if other != "_embedded" {
+					beside = append(beside, other)
+				}
+			}
+			return list, string(place.AppendPointer([]byte("/_embedded"), []byte(name))), beside
+		}
+	}
 	shape := &schema.Object{}
 	for _, name := range s.names {
 		m := &schema.Member{Name: name}
@@ -236,18 +277,18 @@ func (k *sketcher) assign(s *spot, name string) *cluster {
 	var best *cluster
 	most := 0.0
 	for _, c := range k.clusters {
-		common := 0
-		for _, n := range s.names {
+		common, names := 0, s.tellingNames()
+		for _, n := range names {
 			if c.names[n] {
 				common++
 			}
 		}
-		smaller, all := min(len(s.names), len(c.names)), len(s.names)+len(c.names)-common
+		smaller, all := min(len(names), len(c.names)), max(1, len(names)+len(c.names)-common)
 		fits := float64(common) / float64(all)
 		switch {
 		case c.hints[name] && float64(common) >= sameName*float64(smaller):
 			fits++ // the name agrees too
-		case common < fewest || fits < sameShape:
+		case common < fewest || fits < sameShape || commonOwn(names, c.names) < fewest:
 			continue
 		}
 		if fits > most {
@@ -265,10 +306,20 @@ func (k *sketcher) assign(s *spot, name string) *cluster {
 	return best
 }
 
+// commonOwn counts the names that are among others, besides those that objects of all sorts have.
+func commonOwn(names []string, among map[string]bool) (n int) {
+	for _, name := range names {
+		if among[name] && !housekeeping.MatchString(name) && name != "name" {
+			n++
+		}
+	}
+	return n
+}
+
 // add adds a place to a kind of object.
 func (k *sketcher) add(c *cluster, s *spot, name string) {
 	c.spots, c.hints[name], k.of[s] = append(c.spots, s), true, c
-	for _, n := range s.names {
+	for _, n := range s.tellingNames() {
 		c.names[n] = true
 	}
 }
@@ -276,7 +327,10 @@ func (k *sketcher) add(c *cluster, s *spot, name string) {
 func (k *sketcher) descend(s *spot) {
 	for _, name := range s.names {
 		m := s.members[name]
-		if m.isObject() {
+		switch role := s.roleOf(name); {
+		case role == group:
+			k.descend(m)
+		case role == part && m.isObject():
 			k.assign(m, schema.EntityName(name))
 			k.descend(m)
 		}
@@ -288,46 +342,70 @@ func (k *sketcher) fill(c *cluster) {
 	agreeing, objects := 0.0, 0
 	names := map[string]bool{}
 	for _, s := range c.spots {
-		for _, n := range s.names {
+		for _, n := range s.tellingNames() {
 			names[n] = true
 		}
 		objects += s.kinds['{']
 	}
 	for _, s := range c.spots {
-		agreeing += float64(len(s.names)) / float64(len(names))
+		agreeing += float64(len(s.tellingNames())) / float64(max(1, len(names)))
+	}
+	hashes := map[*schema.Member]map[uint64]bool{}
+	for _, s := range c.spots {
+		maps.Copy(hashes, k.members(s, k.objects[s]))
+		c.object.Reserve(k.objects[s])
 	}
 	for _, s := range c.spots {
 		object := k.objects[s]
-		for _, name := range s.names {
-			in := s.members[name]
-			m := &schema.Member{Name: name, Form: in.form(), Many: in.many, Optional: in.present < s.kinds['{']}
-			if in.isObject() {
-				m.Object = k.objects[in]
-			}
-			m.Open = in.keyed || m.Object == nil && (in.kinds['{'] > 0 || in.kinds['['] > 0)
-			if in.many && in.single > 0 { // now one, now many: anything may stand there
-				m.Object, m.Open = nil, true
-			}
-			if m.Open {
-				m.Form.Type, m.Form.Format, m.Many = in.openType(), "", false
-			}
-			m.Observed = schema.Observed{Detector: in.detector(), Class: in.class, Values: in.seen - in.nulls,
-				Distinct: len(in.distinct)}
-			object.Members = append(object.Members, m)
-		}
 		if object != c.object {
 			c.object.Take(object)
 		}
-		for _, m := range object.Members {
+		for _, m := range object.Flat() {
 			if k.values[m.Of()] == nil {
 				k.values[m.Of()] = map[uint64]bool{}
 			}
-			maps.Copy(k.values[m.Of()], s.members[m.Name].distinct)
+			maps.Copy(k.values[m.Of()], hashes[m])
 		}
 	}
+	k.count(c, objects, agreeing)
+}
+
+// members adds what a place showed to its object, and returns the hashes of values by member.
+func (k *sketcher) members(s *spot, object *schema.Object) map[*schema.Member]map[uint64]bool {
+	hashes := map[*schema.Member]map[uint64]bool{}
+	for _, name := range s.names {
+		in := s.members[name]
+		m := &schema.Member{Name: name, Form: in.form(), Many: in.many, Optional: in.present < s.kinds['{']}
+		role := s.roleOf(name)
+		if role == group {
+			m.Group, m.Form.Type = &schema.Object{Name: object.Name, Kind: object.Kind}, ""
+			maps.Copy(hashes, k.members(in, m.Group))
+			object.Members = append(object.Members, m)
+			continue
+		}
+		if role == part && in.isObject() {
+			m.Object = k.objects[in]
+		}
+		m.Open = in.keyed || m.Object == nil && (in.kinds['{'] > 0 || in.kinds['['] > 0)
+		if in.many && in.single > 0 { // now one, now many: anything may stand there
+			m.Object, m.Open = nil, true
+		}
+		if m.Open {
+			m.Form.Type, m.Form.Format, m.Many = in.openType(), "", false
+		}
+		m.Observed = schema.Observed{Detector: in.detector(), Class: in.class, Values: in.seen - in.nulls,
+			Distinct: len(in.distinct)}
+		object.Members = append(object.Members, m)
+		hashes[m] = in.distinct
+	}
+	return hashes
+}
+
+// count notes how often the objects of a cluster were seen, and what not all of them have.
+func (k *sketcher) count(c *cluster, objects int, agreeing float64) {
 	for _, f := range c.object.Members {
 		for _, s := range c.spots {
-			f.Optional = f.Optional || !slices.ContainsFunc(k.objects[s].Members,
+			f.Optional = f.Optional || !slices.ContainsFunc(k.objects[s].Flat(),
 				func(m *schema.Member) bool { return m.Of() == f })
 		}
 	}
@@ -349,6 +427,16 @@ func (s *spot) openType() catalog.Type {
 // join adds what another place showed, and what was below it.
 func (s *spot) join(o *spot) {
 	s.add(o)
+	for of, one := range o.byType {
+		if s.byType == nil {
+			s.byType = map[string]*spot{}
+		}
+		if s.byType[of] == nil {
+			s.byType[of] = one
+		} else {
+			s.byType[of].join(one)
+		}
+	}
 	for _, name := range o.names {
 		if s.members[name] == nil {
 			s.members[name], s.names = o.members[name], append(s.names, name)

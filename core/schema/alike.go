@@ -64,7 +64,7 @@ func newKinds(all []*Object) *kinds {
 		names: make([]map[string]bool, len(all)), titles: make([]string, len(all))}
 	for i, o := range all {
 		k.number[o], k.parent[i], k.names[i] = i, i, map[string]bool{}
-		for _, m := range o.Members {
+		for _, m := range o.Flat() {
 			k.names[i][m.Name] = true
 		}
 		if !o.unnamed {
@@ -161,7 +161,7 @@ func (k *kinds) byMembers() {
 			continue
 		}
 		nameless = append(nameless, o)
-		if print := k.print(o.Members); same[print] == nil {
+		if print := k.print(o.Flat()); same[print] == nil {
 			same[print] = o
 		} else {
 			k.one(same[print], o)
@@ -183,7 +183,7 @@ func (k *kinds) byMembers() {
 	}
 	members := map[int][]*Member{}
 	for _, o := range k.all {
-		members[k.root(o)] = append(members[k.root(o)], o.Members...)
+		members[k.root(o)] = append(members[k.root(o)], o.Flat()...)
 	}
 	for _, o := range k.all {
 		r := k.root(o)
@@ -249,8 +249,8 @@ func (k *kinds) byPath(operations []*Operation) {
 	}
 	held := map[*Object]int{} // how often others hold it
 	for _, o := range k.all {
-		for _, m := range o.Members {
-			held[m.Object]++
+		for _, below := range o.Below() {
+			held[below]++
 		}
 	}
 	answered := map[string][]*Object{}
@@ -293,7 +293,7 @@ func (k *kinds) within() {
 			if first[r] == nil {
 				first[r] = map[string]*Object{}
 			}
-			for _, m := range o.Members {
+			for _, m := range o.Flat() {
 				if m.Object == nil {
 					continue
 				}
@@ -328,14 +328,14 @@ func (s *Sketch) unite() {
 	}
 	taken := map[string]bool{}
 	for _, r := range order {
-		if len(groups[r]) == 1 {
+		if !apart(groups[r]) {
 			taken[groups[r][0].Name] = true
 		}
 	}
 	s.Objects = nil
 	for _, r := range order {
 		e := groups[r][0]
-		if len(groups[r]) > 1 {
+		if apart(groups[r]) {
 			e = &Object{Name: Free(k.nameOf(groups[r]), func(n string) bool { return taken[n] })}
 			taken[e.Name], e.unnamed = true, true
 			for _, o := range groups[r] {
@@ -347,13 +347,19 @@ func (s *Sketch) unite() {
 		s.Objects = append(s.Objects, e)
 	}
 	for i, r := range order {
-		if e := s.Objects[i]; len(groups[r]) > 1 {
+		if e := s.Objects[i]; apart(groups[r]) {
+			for _, o := range groups[r] {
+				e.Reserve(o)
+			}
 			for _, o := range groups[r] {
 				e.Take(o)
 			}
 		}
 	}
 }
+
+// apart reports whether an entity is apart from what shows it.
+func apart(group []*Object) bool { return len(group) > 1 || group[0].grouped() }
 
 // nameOf names a group: by the words its names share, else by what its first named one is called.
 func (k *kinds) nameOf(group []*Object) string {
@@ -378,9 +384,28 @@ func (k *kinds) nameOf(group []*Object) string {
 	return EntityName(strings.ReplaceAll(best, " ", "_"))
 }
 
+// Reserve keeps the names of a variant's groups for these. It must come before the first Take.
+func (o *Object) Reserve(variant *Object) {
+	for _, m := range variant.Members {
+		if m.Group == nil {
+			continue
+		}
+		if o.groups == nil {
+			o.groups = map[string]bool{}
+		}
+		o.groups[m.Name] = true
+		o.Reserve(m.Group)
+	}
+}
+
 // Take adds the members of a variant to its entity. What they hold must know its entity by then.
 func (o *Object) Take(variant *Object) {
 	for _, m := range variant.Members {
+		if m.Group != nil {
+			m.Group.Kind = o
+			o.Take(m.Group)
+			continue
+		}
 		m.Field = o.take(m)
 	}
 }
@@ -395,6 +420,10 @@ func (o *Object) take(m *Member) *Member {
 	name := m.Name
 	for n := 2; ; n++ {
 		f := o.Member(name)
+		if o.groups[name] {
+			name = m.Name + "_" + strconv.Itoa(n)
+			continue
+		}
 		if f == nil {
 			f = &Member{Name: name, Form: m.Form, Note: m.Note, Object: of, Many: m.Many, Open: m.Open,
 				Optional: m.Optional, ReadOnly: m.ReadOnly, WriteOnly: m.WriteOnly, Observed: m.Observed}

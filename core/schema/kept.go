@@ -30,6 +30,7 @@ type keptMember struct {
 	Member
 	Object int // 1 more than its number; 0 for none
 	Field  int // 1 more than its place in the entity; 0 for none
+	Group  int // 1 more than its number; 0 for none
 }
 
 type keptOperation struct {
@@ -40,11 +41,17 @@ type keptOperation struct {
 
 type keptAnswer struct {
 	Answer
-	Object int
+	Object   int
+	Included []keptTyped
 }
 
 type keptContent struct {
 	Content
+	Object int
+}
+
+type keptTyped struct {
+	Type   string
 	Object int
 }
 
@@ -62,6 +69,7 @@ func (s *Sketch) MarshalJSON() ([]byte, error) {
 		reach(o.Kind)
 		for _, m := range o.Members {
 			reach(m.Object)
+			reach(m.Group)
 		}
 	}
 	for _, o := range s.Objects {
@@ -74,8 +82,12 @@ func (s *Sketch) MarshalJSON() ([]byte, error) {
 		one.Operation.Answers, one.Operation.Takes = nil, nil
 		for _, a := range op.Answers {
 			reach(a.Object)
-			kept := keptAnswer{a, number[a.Object]}
-			kept.Answer.Object = nil
+			kept := keptAnswer{Answer: a, Object: number[a.Object]}
+			kept.Answer.Object, kept.Answer.Included = nil, nil
+			for _, t := range a.Included {
+				reach(t.Object)
+				kept.Included = append(kept.Included, keptTyped{t.Type, number[t.Object]})
+			}
 			one.Answers = append(one.Answers, kept)
 		}
 		for _, t := range op.Takes {
@@ -93,11 +105,11 @@ func (s *Sketch) MarshalJSON() ([]byte, error) {
 		one := keptObject{Object: *o, Kind: number[o.Kind], Unnamed: o.unnamed, Hint: o.hint}
 		one.Object.Members, one.Object.Kind = nil, nil
 		for _, m := range o.Members {
-			kept := keptMember{Member: *m, Object: number[m.Object]}
+			kept := keptMember{Member: *m, Object: number[m.Object], Group: number[m.Group]}
 			if m.Field != nil {
 				kept.Field = 1 + slices.Index(o.Kind.Members, m.Field)
 			}
-			kept.Member.Object, kept.Member.Field = nil, nil
+			kept.Member.Object, kept.Member.Field, kept.Member.Group = nil, nil, nil
 			one.Members = append(one.Members, kept)
 		}
 		k.Objects = append(k.Objects, one)
@@ -136,7 +148,7 @@ func (s *Sketch) UnmarshalJSON(data []byte) error {
 		o.Kind = at(k.Objects[i].Kind)
 		for j, m := range o.Members {
 			kept := k.Objects[i].Members[j]
-			m.Object = at(kept.Object)
+			m.Object, m.Group = at(kept.Object), at(kept.Group)
 			if kept.Field == 0 || o.Kind == nil {
 				continue
 			}
@@ -155,6 +167,9 @@ func (s *Sketch) UnmarshalJSON(data []byte) error {
 		op := kept.Operation
 		for _, a := range kept.Answers {
 			a.Answer.Object = at(a.Object)
+			for _, t := range a.Included {
+				a.Answer.Included = append(a.Answer.Included, Typed{t.Type, at(t.Object)})
+			}
 			op.Answers = append(op.Answers, a.Answer)
 		}
 		for _, t := range kept.Takes {

@@ -36,6 +36,7 @@ func Describe(name string, data []byte) (*Sketch, error) {
 	case version != nil:
 		d.openAPI()
 		d.errors()
+		d.sketch.standardForms()
 		if unused := d.sketch.dropUnused(); len(unused) > 0 {
 			d.note("schemas that no operation's body has are left out (%d): %s", len(unused), someOf(unused))
 		}
@@ -46,6 +47,7 @@ func Describe(name string, data []byte) (*Sketch, error) {
 	case root.Get("$schema") != nil || root.Get("properties") != nil || root.Get("$defs") != nil ||
 		root.Get("definitions") != nil || root.Get("type") != nil || root.Get("allOf") != nil:
 		d.jsonSchema(name)
+		d.sketch.standardForms()
 		d.sketch.unite()
 	default:
 		return nil, fmt.Errorf("%s: neither an OpenAPI document nor a JSON Schema: it has no openapi, $schema, "+

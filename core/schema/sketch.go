@@ -41,9 +41,10 @@ type Object struct {
 
 	Kind *Object // the entity that it is a variant of; nil for one that is the only one of its kind
 
-	envelope bool   // a body unwraps it
-	unnamed  bool   // a description has no name for it
-	hint     string // what it is called where it stands
+	groups   map[string]bool // names of groups in what shows the entity: none of its members has one
+	envelope bool            // a body unwraps it
+	unnamed  bool            // a description has no name for it
+	hint     string          // what it is called where it stands
 }
 
 // Member is a member of an [Object].
@@ -59,6 +60,7 @@ type Member struct {
 	WriteOnly bool
 	Observed  Observed // of traffic
 	Field     *Member  // of the entity, where the object is a variant; nil for the member itself
+	Group     *Object  // its members are of the entity that the object is of; nil for other members
 }
 
 // Entity returns the entity that an object is, or is a variant of.
@@ -118,7 +120,45 @@ type Content struct {
 	Beside   []string     // the envelope's other members
 	Form     catalog.Form // where there is no object
 	Empty    bool         // no body
-	Sent     []string     // of what requests hold: the members that were sent; nil for any
+	// what a list of resources of several types holds beside it (JSON:API 1.1, compound documents)
+	Included []Typed
+	Sent     []string // of what requests hold: the members that were sent; nil for any
+}
+
+// IncludedName is the member of a body that holds resources of several types (JSON:API 1.1, section 7.3).
+const IncludedName = "included"
+
+// Typed is a resource of a type.
+type Typed struct {
+	Type   string
+	Object *Object
+}
+
+// Flat lists the members of an object, those of groups in place of the group.
+func (o *Object) Flat() (all []*Member) {
+	for _, m := range o.Members {
+		if m.Group != nil {
+			all = append(all, m.Group.Flat()...)
+		} else {
+			all = append(all, m)
+		}
+	}
+	return all
+}
+
+// grouped reports whether some of an object's members are in a group.
+func (o *Object) grouped() bool {
+	return slices.ContainsFunc(o.Members, func(m *Member) bool { return m.Group != nil })
+}
+
+// Below lists the objects that an object holds.
+func (o *Object) Below() (all []*Object) {
+	for _, m := range o.Flat() {
+		if m.Object != nil {
+			all = append(all, m.Object)
+		}
+	}
+	return all
 }
 
 // Object returns the object with this name, or nil.
@@ -186,14 +226,29 @@ func Of(c *catalog.Catalog) *Sketch {
 
 // payload lists usual names of an envelope's main member.
 var payload = []string{"data", "result", "results", "items", "records", "entries", "payload", "content", "value",
-	"values", "response", "body", "list", "rows"}
+	"values", "response", "body", "list", "rows", "hits", "docs", "objects", "resources", "elements"}
+
+// paging matches names of members that say which part of a list an envelope holds, or annotate it.
+var paging = regexp.MustCompile(`(?i)^(_?(links?|meta|metadata|page(s|able|info)?|pagination|sort|total|count|size|` +
+	`limit|offset|skip|take|top|next|prev|previous|first|last|from|to|cursor|path|empty|number|more|jsonapi|included|` +
+	`incomplete|truncated|version|status|success|took|@odata\..*)|` +
+	`(has|per|total|current|next|prev|previous|page|incomplete|number)[_-]?[a-z_]*|` +
+	`(first|last)[_-]?(page|url|link|item|index)[a-z_]*)$`)
 
 // Unwrap returns the object inside an envelope: that of the only member with objects, if its name is a usual one
 // and the envelope has little or nothing else.
 func Unwrap(o *Object) (inside *Member, beside []string) {
 	const most = 6
 	if len(o.Members) > most {
-		return nil, nil
+		others := 0
+		for _, m := range o.Members {
+			if !paging.MatchString(m.Name) {
+				others++
+			}
+		}
+		if others > 1 { // more than what it is about
+			return nil, nil
+		}
 	}
 	if len(o.Members) == 1 && o.Members[0].Object != nil { // nothing else is there
 		return o.Members[0], nil
@@ -221,8 +276,8 @@ func (s *Sketch) dropUnused() (unused []string) {
 			return
 		}
 		used[o] = true
-		for _, m := range o.Members {
-			use(m.Object)
+		for _, below := range o.Below() {
+			use(below)
 		}
 	}
 	for _, o := range s.Objects {
@@ -264,8 +319,8 @@ func (s *Sketch) Join(o *Sketch) {
 		}
 		met[one] = true
 		used = append(used, one)
-		for _, m := range one.Members {
-			use(m.Object)
+		for _, below := range one.Below() {
+			use(below)
 		}
 	}
 	for _, op := range o.Operations {
@@ -275,6 +330,9 @@ func (s *Sketch) Join(o *Sketch) {
 		s.Operations = append(s.Operations, op)
 		for _, a := range op.Answers {
 			use(a.Object)
+			for _, t := range a.Included {
+				use(t.Object)
+			}
 		}
 		for _, t := range op.Takes {
 			use(t.Object)
@@ -333,6 +391,9 @@ func (s *Sketch) adopt(used []*Object) {
 	}
 	for e, mine := range into { // also those that no body has, but only members of entities
 		e.Kind = mine
+	}
+	for _, one := range moved {
+		one.Kind.Reserve(one)
 	}
 	for _, one := range moved {
 		one.Kind.Take(one)

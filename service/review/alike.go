@@ -80,8 +80,8 @@ func covers(template, endpoint string) bool {
 	})
 }
 
-// MakeOne puts contracts in force with one endpoint more, which grants nothing yet, and which covers several that had no
-// contract. Their findings, with all that was decided of them, become those of the one.
+// MakeOne puts contracts in force with one endpoint more, which grants nothing yet, and which covers several
+// that had no contract. Their findings, with all that was decided of them, become those of the one.
 func (s *Review) MakeOne(ctx context.Context, who base.Caller, service, endpoint string) (store.Revision, error) {
 	f, err := s.base.Contracts(ctx, service)
 	if err != nil {

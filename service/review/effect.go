@@ -132,7 +132,8 @@ func (s *Review) EndExceptions(ctx context.Context) error {
 	return nil
 }
 
-// renamed returns the endpoints that proposed contracts rename, and those that had no contract so far and have one then.
+// renamed returns the endpoints that proposed contracts rename, and those that had no contract so far and have
+// one then.
 func (s *Review) renamed(ctx context.Context, service string, w *weighed) (finding.Renaming, error) {
 	r := finding.Renamed(w.old, w.contracts)
 	known, err := s.store.AllEndpoints(ctx, service)
@@ -201,23 +202,12 @@ func (s *Review) trafficEffect(ctx context.Context, service string, w *weighed) 
 	if !all && len(endpoints) == 0 {
 		return t, nil
 	}
-	if !all { // what was swept so far may have a contract now
-		known, err := s.store.AllEndpoints(ctx, service)
-		if err != nil {
+	var err error
+	var ids []string
+	if !all {
+		if ids, err = s.mayDiffer(ctx, service, endpoints); err != nil {
 			return nil, err
 		}
-		for _, e := range known {
-			if !e.Known {
-				endpoints = append(endpoints, e.Text)
-			}
-		}
-	}
-	var ids []string
-	for _, text := range endpoints {
-		ids = append(ids, store.EndpointID(service, text))
-	}
-	if all {
-		ids = nil
 	}
 	before, after := scan.NewJudge(w.old), scan.NewJudge(w.contracts)
 	renamed, err := s.renamed(ctx, service, w)
@@ -272,6 +262,23 @@ func (s *Review) trafficEffect(ctx context.Context, service string, w *weighed) 
 	}
 	t.shows = slices.DeleteFunc(t.shows, func(o store.Occurrence) bool { return !new[o.Finding] })
 	return t, nil
+}
+
+// mayDiffer returns the ids of endpoints, and of those without a contract: what was swept so far may have one now.
+func (s *Review) mayDiffer(ctx context.Context, service string, endpoints []string) (ids []string, err error) {
+	known, err := s.store.AllEndpoints(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range known {
+		if !e.Known {
+			endpoints = append(endpoints, e.Text)
+		}
+	}
+	for _, text := range endpoints {
+		ids = append(ids, store.EndpointID(service, text))
+	}
+	return ids, nil
 }
 
 // missing returns the findings in a that are not in b.

@@ -7,7 +7,7 @@ import { useFailed } from "../../shared/states";
 import { Code } from "../../shared/tags";
 
 /** Endpoints without a contract that look like one: a press makes them one, with their findings. */
-export function AlikeEndpoints() {
+export default function AlikeEndpoints() {
   const queries = useQueryClient();
   const failed = useFailed();
   const { message } = App.useApp();

@@ -8,7 +8,7 @@ import { Heading } from "../../shared/shell";
 import { Empty, Failed } from "../../shared/states";
 import { SeverityMark } from "../../shared/tags";
 import { keys } from "../../api/keys";
-import { AlikeEndpoints } from "./alike";
+import AlikeEndpoints from "./alike";
 
 export default function Endpoints() {
   const { get, set } = useAddress();

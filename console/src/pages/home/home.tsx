@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Alert, Button, Table, Typography } from "antd";
+import { lazy, Suspense } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, take, type Batch, type Endpoint, type Finding } from "../../api/client";
 import { ago, count } from "../../shared/format";
@@ -9,8 +10,9 @@ import { Code, severities, SeverityMark, StateMark } from "../../shared/tags";
 import { overdue } from "../../shared/people";
 import { useSession } from "../../shared/session";
 import { keys } from "../../api/keys";
-import Begin from "../begin/begin";
-import { AlikeEndpoints } from "../endpoints/alike";
+
+const Begin = lazy(() => import("../begin/begin"));
+const AlikeEndpoints = lazy(() => import("../endpoints/alike"));
 
 /** What waits for this person. */
 export default function Home() {
@@ -20,7 +22,12 @@ export default function Home() {
   if (home.isPending) return <Loading what="what needs you" />;
   if (home.error) return <Failed error={home.error} again={() => home.refetch()} />;
   const h = home.data;
-  if (h.services.length === 0) return <Begin />;
+  if (h.services.length === 0)
+    return (
+      <Suspense fallback={<Loading what="the page" />}>
+        <Begin />
+      </Suspense>
+    );
   const few = { pagination: false, size: "small" } as const;
   return (
     <>
@@ -228,7 +235,9 @@ export default function Home() {
         {h.unknown_total > 0 && (
           <section aria-label="Endpoints without a contract" className="sheet">
             <Typography.Title level={2}>Seen without a contract</Typography.Title>
-            <AlikeEndpoints />
+            <Suspense fallback={null}>
+              <AlikeEndpoints />
+            </Suspense>
             <Table<Endpoint>
               {...few}
               rowKey="id"
