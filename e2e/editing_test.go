@@ -250,3 +250,23 @@ func TestLeavingTheEditor(t *testing.T) {
 		t.Errorf("the browser complains: %q", said)
 	}
 }
+
+// TestAShapeIsEditedInPlace takes a member out of a shape where it is used: the editor says where else it is, asks, and
+// writes the change into the shape.
+func TestAShapeIsEditedInPlace(t *testing.T) {
+	s, _ := startDemo(t)
+	b := newBrowser(t)
+	b.signIn(s, demoReviewer)
+	b.do("an endpoint with a shape is opened", chromedp.Navigate(s.url+"/endpoints"), shows("GET /v1/berths"),
+		chromedp.Click(`//a[text()="GET /v1/berths/{berth_id}"]`, chromedp.BySearch), press("Edit the contract"),
+		shows("Berth has"), shows("◇ berth-card"))
+	take := chromedp.Click(`button[aria-label="Take label out"]`, chromedp.ByQuery)
+	b.do("it asks, and says where else the shape is", take, shows("Change the shape berth-card?"),
+		shows("GET /v1/bookings/{booking_id}"), button("Leave"), until(`!document.querySelector(".ant-modal-confirm")`),
+		shows("Nothing is changed yet"))
+	b.do("it is taken out for all", take, shows("Change the shape berth-card?"), button("Change it for all"),
+		until(`!document.querySelector('button[aria-label="Take label out"]')`), shows("narrowing"))
+	b.do("the shape's text has it no more", until(`Object.values(sessionStorage).some((v) =>
+		/berth-card:[\\]n *entity: Berth[\\]n *grants:[\\]n *id:[\\]n *length/.test(v))`))
+	quiet(b)
+}

@@ -3,7 +3,6 @@
 package e2e
 
 import (
-	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -47,6 +46,11 @@ func TestScreenshots(t *testing.T) {
 	shot("entities", chromedp.Navigate(s.url+"/entities/fennick-quay/Skipper"), shows("loyalty_tier"))
 	shot("exposure", chromedp.Navigate(s.url+"/exposure"), shows("Berth.id"))
 	shot("coverage", chromedp.Navigate(s.url+"/contracts?tab=coverage"), shows("seen without a contract"))
+	shot("new-service", chromedp.Navigate(s.url+"/new"), shows("Bring an API under review"),
+		chromedp.SendKeys(`input[maxlength="100"]`, "harbour"),
+		chromedp.SetUploadFiles(`.beginning-upload input[type="file"]`, []string{filepath.Join(recordings, "skipper.har"),
+			filepath.Join(recordings, "harbour-office.har")}, chromedp.ByQuery),
+		shows("open, the most important first"), shows("Skipper.password_hash"))
 	shot("editor", chromedp.Navigate(s.url+"/endpoints"), shows("GET /v1/berths"),
 		chromedp.Click(`//a[text()="GET /v1/berths/{berth_id}"]`, chromedp.BySearch), press("Edit the contract"),
 		shows("Berth has"),
@@ -71,7 +75,7 @@ func TestScreenshots(t *testing.T) {
 	call(t, recorded+"/arrivals")
 	shot("live", shows("12 calls"),
 		until(`document.querySelector(".live-row.chosen")?.innerText.includes("/arrivals")`), shows(">> script#state"))
-	compared(t, dir)
+	reported(t, dir)
 	if said := b.said(); len(said) > 0 {
 		t.Errorf("the browser complains: %q", said)
 	}
@@ -109,8 +113,8 @@ func terminalPictures(t *testing.T, s *server, dir, recordings string) {
 	terminalShot(t, home, filepath.Join(dir, "finding-show.png"), "inkret finding show "+id, "inkret finding show "+id)
 }
 
-// compared writes the picture of a call before and after its repair.
-func compared(t *testing.T, dir string) {
+// reported writes the picture of the report for an auditor.
+func reported(t *testing.T, dir string) {
 	data := t.TempDir()
 	release := func(n string) *server {
 		return start(t, "demo", "--release", n, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder",
@@ -123,17 +127,9 @@ func compared(t *testing.T, dir string) {
 		"json").out).Items[0].ID
 	run(t, home, nil, "finding", "move", id, "waived", "--until", time.Now().UTC().AddDate(0, 1,
 		0).Format(time.DateOnly), "-m", "a thinner list comes with the next release")
-	run(t, home, nil, "capture", "repeat", "--capture", "1")
 	b := newBrowser(t)
 	b.signIn(s, demoReviewer)
 	var png []byte
-	after := decode[wire.CapturePage](t, run(t, home, nil, "capture", "list", "--repeats", "1", "--format", "json").out)
-	b.do("compare", chromedp.Navigate(fmt.Sprintf("%s/captures/compare?before=1&after=%d", s.url, after.Items[0].ID)),
-		shows("no more"), settled(),
-		chromedp.CaptureScreenshot(&png))
-	if err := os.WriteFile(filepath.Join(dir, "compare.png"), png, 0o644); err != nil {
-		t.Fatal(err)
-	}
 	audit := filepath.Join(t.TempDir(), "risk.html")
 	run(t, home, nil, "finding", "report", "--format", "html", "--state", "any", "-o", audit)
 	b.do("the auditor's report", chromedp.Navigate("file://"+audit), shows("Waivers in force"),

@@ -124,6 +124,7 @@ func adviceOf(a advice.Advice) wire.Advice {
 
 // modelOf returns what an editor needs to know of contracts, with one endpoint in full.
 func modelOf(c *contract.Contracts, endpoint string) wire.EditableContract {
+	uses := revise.Uses(c)
 	m := wire.EditableContract{
 		Audiences: each(c.Audiences, func(a *contract.Audience) string { return a.Name }),
 		Entities: each(c.Catalog.Entities, func(e *catalog.Entity) wire.EntityModel {
@@ -134,7 +135,7 @@ func modelOf(c *contract.Contracts, endpoint string) wire.EditableContract {
 		}),
 		Shapes: each(c.Shapes, func(s *contract.Shape) wire.ShapeModel {
 			return wire.ShapeModel{Name: s.Name, Entity: s.Body.Entity.Name, Grants: each(s.Body.Grants,
-				func(g *contract.Grant) string { return g.Name })}
+				func(g *contract.Grant) string { return g.Name }), UsedAt: usedAt(uses[s.Name])}
 		}),
 	}
 	for _, e := range c.Endpoints {
@@ -154,6 +155,17 @@ func modelOf(c *contract.Contracts, endpoint string) wire.EditableContract {
 		}
 	}
 	return m
+}
+
+// usedAt lists the endpoints and shapes that use a shape, each once.
+func usedAt(uses []revise.Use) []string {
+	out := []string{}
+	for _, u := range uses {
+		if !slices.Contains(out, u.Endpoint) {
+			out = append(out, u.Endpoint)
+		}
+	}
+	return out
 }
 
 func classOf(c catalog.Class) wire.ClassOrNone {

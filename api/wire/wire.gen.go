@@ -3217,6 +3217,9 @@ type ShapeModel struct {
 	Entity string   `json:"entity"`
 	Grants []string `json:"grants"`
 	Name   string   `json:"name"`
+
+	// UsedAt Endpoints, and shapes, that use it
+	UsedAt []string `json:"used_at"`
 }
 
 // ShapePlace defines model for ShapePlace.

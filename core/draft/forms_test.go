@@ -16,8 +16,8 @@ func answeredWith(path, body string) *exchange.Capture {
 		Header: exchange.Header{{Name: "Content-Type", Value: "application/json"}}}}
 }
 
-// TestStandardForms drafts from bodies in the forms that standards and habits give. The contract is ordinary text, fits its
-// traffic, and finds what is planted in it.
+// TestStandardForms drafts from bodies in the forms that standards and habits give. The contract is ordinary
+// text, fits its traffic, and finds what is planted in it.
 func TestStandardForms(t *testing.T) {
 	for name, c := range map[string]struct {
 		bodies  map[string]string // by path
@@ -30,8 +30,10 @@ func TestStandardForms(t *testing.T) {
 				"included":[{"type":"people","id":"9","attributes":{"name":"Ada","rank":"mate"}},{"type":"berths","id":"3","attributes":{"pier":"A"},"relationships":{"boat":{"links":{"related":"/x"}}}}],
 				"links":{"self":"/boats","next":null},"meta":{"total":1},"jsonapi":{"version":"1.1"}}`,
 			"/boats/1": `{"data":{"type":"boats","id":"1","attributes":{"label":"Tern","hull":"oak"},"links":{"self":"/boats/1"}},"links":{"self":"x"}}`},
-			[]string{"entity: Boat", "at: /data", "attributes: grants: label: hull:", "relationships: {open: true", "one_of:",
-				"{when: {type: people}, shape: person}", "{when: {type: berths}, shape: berth}", " label: {type: string"},
+			[]string{"entity: Boat", "at: /data", "attributes: grants: label: hull:", "relationships: {open: true",
+				"one_of:",
+				"{when: {type: people}, shape: person}", "{when: {type: berths}, shape: berth}",
+				" label: {type: string"},
 			map[string]string{"/boats": `{"data":[],"included":[{"type":"people","id":"9","attributes":{"name":"Ada","rank":"x","iban_no":"x"}}]}`},
 			"unexpected-field $.included[*].attributes.iban_no"},
 		"another included type": {map[string]string{
@@ -41,7 +43,8 @@ func TestStandardForms(t *testing.T) {
 			"unexpected-relation $.included[*]"},
 		"HAL": {map[string]string{
 			"/orders": `{"_links":{"self":{"href":"/orders"}},"_embedded":{"orders":[{"id":1,"state":"open","_links":{"self":{"href":"/orders/1"}},"_embedded":{"customer":{"id":4,"label":"x"}}}]},"page":{"size":20}}`},
-			[]string{"at: /_embedded/orders", "entity: Order", "_links: {open: true}", "_embedded: grants: customer: {shape: customer}",
+			[]string{"at: /_embedded/orders", "entity: Order", "_links: {open: true}",
+				"_embedded: grants: customer: {shape: customer}",
 				"beside: {_links: {open: true}, page: {open: true}}"},
 			map[string]string{"/orders": `{"_links":{},"_embedded":{"orders":[{"id":1,"state":"open","_links":{},"_embedded":{"customer":{"id":4,"label":"x"},"account":{"id":1,"balance":2}}}]},"page":{}}`},
 			"unexpected-relation $._embedded.orders[*]._embedded.account"},
@@ -53,7 +56,8 @@ func TestStandardForms(t *testing.T) {
 		"pages": {map[string]string{
 			"/boats": `{"current_page":1,"data":[{"id":1,"label":"x"}],"first_page_url":"u","from":1,"last_page":2,"last_page_url":"u","links":[{"url":null,"label":"1","active":true}],"next_page_url":null,"path":"p","per_page":15,"prev_page_url":null,"to":1,"total":16}`},
 			[]string{"at: /data", "entity: Boat", "per_page: {open: true}"},
-			map[string]string{"/boats": `{"current_page":1,"data":[{"id":1,"label":"x","hull":"oak"}]}`}, "unexpected-field $.data[*].hull"},
+			map[string]string{"/boats": `{"current_page":1,"data":[{"id":1,"label":"x","hull":"oak"}]}`},
+			"unexpected-field $.data[*].hull"},
 	} {
 		var captures []*exchange.Capture
 		for path, body := range c.bodies {
@@ -100,7 +104,8 @@ components:
 	d := Write(s, Options{})
 	c := read(t, d.Text)
 	if len(c.Catalog.Entities) != 1 || !strings.Contains(d.Text, "attributes:") ||
-		!strings.Contains(d.Text, "relationships: {open: true, optional: true}") || c.Catalog.Entity("Boat").Field("email") == nil {
+		!strings.Contains(d.Text, "relationships: {open: true, optional: true}") ||
+		c.Catalog.Entity("Boat").Field("email") == nil {
 		t.Errorf("drafted is\n%s", d.Text)
 	}
 	kept(t, s, d.Text)

@@ -7,9 +7,9 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 )
 
-// Forms of bodies that standards give: JSON:API 1.1 (resources with attributes, relationships and what is included) and
-// HAL (draft-kelly-json-hal: _links and _embedded). What a resource's attributes hold is of the resource; what says how it
-// is linked is no part of it.
+// Forms of bodies that standards give: JSON:API 1.1 (resources with attributes, relationships and what is
+// included) and HAL (draft-kelly-json-hal: _links and _embedded). What a resource's attributes hold is of the
+// resource; what says how it is linked is no part of it.
 
 const mostTypes = 32 // of resources in one list
 
@@ -28,7 +28,8 @@ func (o *Observer) included(dec *jsontext.Decoder, s *spot) bool {
 	if !o.value(inner, s, 1, false) {
 		return false
 	}
-	inner = jsontext.NewDecoder(bytes.NewReader(raw), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
+	inner = jsontext.NewDecoder(bytes.NewReader(raw), jsontext.AllowDuplicateNames(true),
+		jsontext.AllowInvalidUTF8(true))
 	if _, err := inner.ReadToken(); err != nil {
 		return false
 	}

@@ -81,6 +81,7 @@ type spot struct {
 	endpoint *contract.Endpoint
 	response *contract.Response // nil for an endpoint
 	grant    *contract.Grant    // nil for an endpoint or a response
+	shape    *contract.Shape    // where it is one
 	entity   *catalog.Entity    // that what is granted in it belongs to; may be nil
 }
 
@@ -91,6 +92,14 @@ func find(c *contract.Contracts, file, pointer string) *spot {
 			return n
 		}
 		return nil
+	}
+	for _, s := range c.Shapes {
+		if n := at(s); n != nil {
+			return &spot{node: n, shape: s, entity: s.Body.Entity}
+		}
+		if p := findIn(s.Body, at); p != nil {
+			return p
+		}
 	}
 	for _, e := range append(slices.Clone(c.Endpoints), c.Everywhere()) {
 		if n := at(e); n != nil {
@@ -132,11 +141,11 @@ func findIn(set *contract.GrantSet, at func(any) *document.Node) *spot {
 
 func (p *spot) carryOut(edits Edits, i *Intent) error {
 	switch {
-	case i.Grant != nil && (p.response != nil || p.grant != nil):
+	case i.Grant != nil && (p.response != nil || p.grant != nil || p.shape != nil):
 		return p.grantMember(edits, i.Grant)
 	case i.Change != nil && p.grant != nil:
 		return p.change(edits, i.Change)
-	case i.Remove && p.response != nil:
+	case i.Remove && (p.response != nil || p.grant != nil):
 		edits.add(p.node.File, document.Op{Op: "remove", Path: p.node.Pointer()})
 	case i.Own != nil && p.response != nil && p.grant == nil:
 		var own *document.Value
@@ -146,15 +155,15 @@ func (p *spot) carryOut(edits Edits, i *Intent) error {
 		p.set(edits, "own", own)
 	case i.Audiences != nil && p.response != nil && p.grant == nil:
 		p.set(edits, "audiences", texts(*i.Audiences))
-	case i.Team != nil && p.response == nil:
+	case i.Team != nil && p.response == nil && p.endpoint != nil:
 		var team *document.Value
 		if *i.Team != "" {
 			team = document.Text(*i.Team)
 		}
 		p.set(edits, "team", team)
-	case i.Respond != nil && p.response == nil:
+	case i.Respond != nil && p.response == nil && p.endpoint != nil:
 		p.append(edits, "responses", i.Respond.value())
-	case i.Accept != nil && p.response == nil:
+	case i.Accept != nil && p.response == nil && p.endpoint != nil:
 		p.append(edits, "accepts", i.Accept.value())
 	default:
 		return errors.New("this cannot be wanted of what stands here")

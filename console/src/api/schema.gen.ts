@@ -2448,6 +2448,8 @@ export interface components {
             name: string;
             entity: string;
             grants: string[];
+            /** @description Endpoints, and shapes, that use it */
+            used_at: string[];
         };
         Advice: {
             code: string;

@@ -218,18 +218,14 @@ function ResponseEditor({
   const entity = contract.entities.find((e) => e.name === r.entity);
   const place = placeOf(r);
   const [confirm, setConfirm] = useState<{ field: string; class: string }>();
-  const { message } = App.useApp();
+  const inShape = useShape(contract);
   const byField = new Map<string, GrantNode>();
   for (const g of r.grants)
     if (g.field && !g.reference && g.carries === `${r.entity}.${g.field}`) byField.set(g.field, g);
   const tick = (field: string, cls: string, on: boolean, why?: string) => {
     const g = byField.get(field);
     if (!on && g) {
-      if (g.from_shape)
-        void message.info(
-          `It comes from the shape ${g.from_shape}: change the shape in the text, or write it out on the Shapes page.`,
-        );
-      else onEdit({ ...placeOf(g), remove: true });
+      inShape(g, () => onEdit({ ...placeOf(g), remove: true }));
       return;
     }
     if (cls === "secret" && !accepts && why === undefined) {
@@ -306,12 +302,7 @@ function ResponseEditor({
                 <Checkbox
                   checked={g !== undefined}
                   disabled={g === undefined}
-                  onChange={() =>
-                    g &&
-                    (g.from_shape
-                      ? void message.info(`It comes from the shape ${g.from_shape}.`)
-                      : onEdit({ ...placeOf(g), remove: true }))
-                  }
+                  onChange={() => g && inShape(g, () => onEdit({ ...placeOf(g), remove: true }))}
                 >
                   <span className="code">{rel.name}</span>
                 </Checkbox>
@@ -377,6 +368,38 @@ function SecretModal({ field, onOk, onCancel }: { field: string; onOk: (why: str
       </label>
     </Modal>
   );
+}
+
+function usedAt(contract: EditableContract, shape: string): string[] {
+  return contract.shapes.find((s) => s.name === shape)?.used_at ?? [];
+}
+
+/** Does something to a grant; where it is a shape's that others use, it says so and asks first. */
+function useShape(contract: EditableContract) {
+  const { modal } = App.useApp();
+  return (g: GrantNode, act: () => void) => {
+    const uses = g.from_shape ? usedAt(contract, g.from_shape) : [];
+    if (uses.length < 2) return act();
+    modal.confirm({
+      title: `Change the shape ${g.from_shape}?`,
+      content: (
+        <>
+          {g.name} is granted by the shape. What you change there changes for all that use it:
+          <ul className="plain">
+            {uses.slice(0, 12).map((u) => (
+              <li key={u}>
+                <Code>{u}</Code>
+              </li>
+            ))}
+            {uses.length > 12 && <li>{`and ${uses.length - 12} more`}</li>}
+          </ul>
+        </>
+      ),
+      okText: "Change it for all",
+      cancelText: "Leave",
+      onOk: act,
+    });
+  };
 }
 
 /** How a relation may be granted: as a reference, by a shape, or with grants of its own. */
@@ -454,7 +477,7 @@ function GrantTree({
         <li key={g.name}>
           <GrantRow g={g} contract={contract} accepts={accepts} onEdit={onEdit} />
           {g.grants && <GrantTree all={g.grants} contract={contract} accepts={accepts} onEdit={onEdit} />}
-          {g.takes_members && !g.reference && !g.from_shape && (
+          {g.takes_members && !g.reference && (
             <AddMember
               contract={contract}
               entity={g.entity}
@@ -481,6 +504,7 @@ function GrantRow({
   onEdit: Want;
 }) {
   const [open, setOpen] = useState(false);
+  const inShape = useShape(contract);
   const words = [
     g.carries && !g.carries.endsWith(`.${g.name}`) && g.carries,
     g.optional && "optional",
@@ -500,27 +524,34 @@ function GrantRow({
         <Typography.Text type="secondary">{words.join(" · ")}</Typography.Text>
         {g.shape && <Tag variant="outlined">shape {g.shape}</Tag>}
       </span>
-      {g.from_shape ? (
-        <Tooltip title={`from the shape ${g.from_shape}`}>
-          <Typography.Text type="secondary">◇ {g.from_shape}</Typography.Text>
+      {g.from_shape && (
+        <Tooltip title={`from the shape ${g.from_shape}, used at ${usedAt(contract, g.from_shape).join(", ")}`}>
+          <Typography.Text type="secondary">
+            ◇ {g.from_shape}
+            {usedAt(contract, g.from_shape).length > 1 && `, ${usedAt(contract, g.from_shape).length} uses`}
+          </Typography.Text>
         </Tooltip>
-      ) : (
-        g.pointer && (
-          <span className="grant-actions">
-            <Button size="small" type="link" onClick={() => setOpen(true)} aria-label={`Change ${g.name}`}>
-              change
-            </Button>
-            <Button
-              size="small"
-              type="link"
-              danger
-              onClick={() => onEdit({ ...placeOf(g), remove: true })}
-              aria-label={`Take ${g.name} out`}
-            >
-              ✕
-            </Button>
-          </span>
-        )
+      )}
+      {g.pointer && (
+        <span className="grant-actions">
+          <Button
+            size="small"
+            type="link"
+            onClick={() => inShape(g, () => setOpen(true))}
+            aria-label={`Change ${g.name}`}
+          >
+            change
+          </Button>
+          <Button
+            size="small"
+            type="link"
+            danger
+            onClick={() => inShape(g, () => onEdit({ ...placeOf(g), remove: true }))}
+            aria-label={`Take ${g.name} out`}
+          >
+            ✕
+          </Button>
+        </span>
       )}
       {open && <GrantForm g={g} contract={contract} accepts={accepts} onClose={() => setOpen(false)} onEdit={onEdit} />}
     </div>
