@@ -3,6 +3,7 @@ package draft
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -205,6 +206,20 @@ components: {schemas: {Boat: {properties: {id: {type: integer}, created_at: {typ
 	d = Write(describe(", updated_at: {type: string}"), Options{Answers: back})
 	if len(d.Questions) != 1 || d.Questions[0].Field != "updated_at" || len(d.Questions[0].Concerns) != 1 {
 		t.Errorf("of a new field is asked %+v", d.Questions)
+	}
+	// answered with its entity, and asked by name once more entities have it: it is not asked again
+	more := describe("").Objects[0]
+	sketch := describe("")
+	for i := range 3 {
+		sketch.Objects = append(sketch.Objects, &schema.Object{Name: fmt.Sprintf("Other%d", i),
+			Members: []*schema.Member{
+				{Name: "id", Form: more.Members[0].Form}, {Name: "created_at", Form: more.Members[1].Form}}})
+	}
+	sketch.Operations = nil
+	for _, q := range Write(sketch, Options{Answers: back}).Questions {
+		if slices.Contains(q.Concerns, Field{"Boat", "id"}) {
+			t.Errorf("answered before, it is asked again: %+v", q)
+		}
 	}
 	for _, bad := range []string{"", "[]", "inkret-answers: 2\nanswers: []",
 		"inkret-answers: 1\nanswers: [{question: x}]",

@@ -77,6 +77,9 @@ const (
 // aboutEntity begins the IDs of questions about the fields of one entity, of which there may be more later.
 const aboutEntity = "entity "
 
+// aboutName begins those of questions about fields of one name and form that are granted though internal.
+const aboutName = "granted "
+
 // aboutField begins those of single fields, which count before those of questions about several.
 const aboutField = "field "
 
@@ -100,6 +103,7 @@ func (w *writer) decide() {
 	out := w.goingOut()
 	whole := w.wholes()
 	byName := w.fewest(out, whole)
+	used := map[string]bool{} // questions about single fields, or that are asked otherwise now
 	asked := map[string]*asking{}
 	var order []*asking
 	put := func(id string, weight int, e *schema.Object, f *schema.Member) {
@@ -125,15 +129,14 @@ func (w *writer) decide() {
 				d.class = catalog.Internal // until somebody says otherwise
 			}
 			w.decided[f] = d
-			if answer, ok := w.answers.find(aboutField + Field{e.Name, f.Name}.String()); ok &&
-				slices.Contains(aboutFields, answer.Answer) {
-				w.decided[f] = decisionOf(answer.Answer)
+			if answer, ok := w.before(e, f, whole[e]); ok {
+				w.decided[f], used[answer.Question] = decisionOf(answer.Answer), true
 				continue
 			}
 			switch {
 			case !out[f] || s.Class == catalog.Public: // nobody sees it, or everybody may
 			case d.granted && byName[alike(f)]:
-				put("internal "+alike(f), weighInternal, e, f)
+				put(aboutName+alike(f), weighInternal, e, f)
 			case d.granted:
 				put(aboutEntity+whole[e].Name, weighInternal, e, f)
 			case s.Class == catalog.Unclassed:
@@ -145,9 +148,31 @@ func (w *writer) decide() {
 			}
 		}
 	}
+	for id := range used {
+		if !strings.HasPrefix(id, aboutField) {
+			w.answered++
+		}
+	}
 	for _, q := range order {
 		w.settle(q)
 	}
+}
+
+// before returns the answer there is about a field by itself, or where it is granted though internal, about it by name
+// or with its entity: which of these is asked depends on what else there is, and may have been another when it was.
+func (w *writer) before(e *schema.Object, f *schema.Member, whole *schema.Object) (Answer, bool) {
+	self := Field{e.Name, f.Name}.String()
+	fits := func(id string, bound bool) (Answer, bool) {
+		a, ok := w.answers.find(id)
+		return a, ok && slices.Contains(aboutFields, a.Answer) && (!bound || slices.Contains(a.Fields, self))
+	}
+	if a, ok := fits(aboutField+self, false); ok || !w.merely(e, f) {
+		return a, ok
+	}
+	if a, ok := fits(aboutEntity+whole.Name, true); ok {
+		return a, true
+	}
+	return fits(aboutName+alike(f), false)
 }
 
 // goingOut returns the fields that responses have.
@@ -250,7 +275,7 @@ func (w *writer) fewest(out map[*schema.Member]bool, whole map[*schema.Object]*s
 	for _, e := range w.sketch.Objects {
 		i := number[whole[e]]
 		for _, f := range e.Members {
-			if f.Object == nil && out[f] && w.merely(e, f) {
+			if _, answered := w.before(e, f, whole[e]); f.Object == nil && out[f] && w.merely(e, f) && !answered {
 				names[i] = append(names[i], alike(f))
 			}
 		}
