@@ -119,12 +119,17 @@ func paths(t *testing.T, calls ...string) (all []string) {
 	for _, call := range calls {
 		address, body, _ := strings.Cut(call, " ")
 		method := "GET"
+		missing := strings.HasPrefix(address, "!")
+		address = strings.TrimPrefix(address, "!")
 		if body == "" {
 			method = "DELETE"
 		}
 		c := capture(t, method, "https://a.example"+address, body)
 		if body == "" {
 			c.Response.Status = 204
+		}
+		if missing {
+			c.Response.Status = 404
 		}
 		o.Add(c)
 	}
@@ -179,6 +184,7 @@ func TestSegmentsThatVaryAreParameters(t *testing.T) {
 			each("/collections/*/records",
 				"["+person+"]", "people"), each("/collections/*/records", `[{"x":1,"y":2,"z":3}]`, "logs")),
 			"GET /collections/boats/records|GET /collections/logs/records|GET /collections/people/records"},
+		"what was not found": {append(each("/boats/*", boat, "17", "18"), "!/boats/none {}"), "GET /boats/{boat_id}"},
 		"one kind of thing that varies": {slices.Concat(each("/items/*", boat, "17", "18", "19"),
 			each("/items/*", person, "20", "21")),
 			"GET /items/{item_id}"},

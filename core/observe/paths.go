@@ -380,7 +380,9 @@ func (n *node) compare(depth int) {
 			}
 		}
 		for _, s := range g.segments {
-			if !isData(s, siblings, g.like, 2*echoes >= len(g.segments)) && !(joins && n.data(contract.Unescaped(s))) {
+			failed := n.param != nil && !n.literal[s].succeeds() && !reserved[strings.ToLower(s)]
+			if !failed && !isData(s, siblings, g.like, 2*echoes >= len(g.segments)) &&
+				!(joins && n.data(contract.Unescaped(s))) {
 				continue
 			}
 			if n.param == nil {
@@ -396,6 +398,25 @@ func (n *node) compare(depth int) {
 		n.order = slices.DeleteFunc(n.order, func(s string) bool { return n.literal[s] == nil })
 		n.param.compare(depth + 1)
 	}
+}
+
+// succeeds reports whether something was answered with success at a node or below it.
+func (n *node) succeeds() bool {
+	for _, e := range n.endpoints {
+		for _, v := range e.variants {
+			for answer := range v.counts {
+				if answer.status[0] < '4' {
+					return true
+				}
+			}
+		}
+	}
+	for _, below := range n.literal {
+		if below.succeeds() {
+			return true
+		}
+	}
+	return n.param != nil && n.param.succeeds()
 }
 
 // echoes reports whether a body at or below a node holds the segment of the path at a position.

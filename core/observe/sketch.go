@@ -219,15 +219,26 @@ func busiest(counts map[string]int) []string {
 	return all
 }
 
-// nameOf names the objects in a path's bodies by its last literal segment.
+// general are words that say nothing of what a path is about.
+var general = set("record records item items entry entries list search all data result results document documents docs " +
+	"row rows object objects value values query index latest export")
+
+// nameOf names the objects in a path's bodies by its last literal segment that says what it is about.
 func nameOf(path string) string {
 	parts := strings.Split(strings.Trim(path, "/"), "/")
+	last := "Body"
 	for i := len(parts) - 1; i >= 0; i-- {
-		if parts[i] != "" && !strings.Contains(parts[i], "{") {
+		if parts[i] == "" || strings.Contains(parts[i], "{") {
+			continue
+		}
+		if !general[strings.ToLower(parts[i])] {
 			return schema.EntityName(parts[i])
 		}
+		if last == "Body" {
+			last = schema.EntityName(parts[i])
+		}
 	}
-	return "Body"
+	return last
 }
 
 func (s *spot) isObject() bool {
