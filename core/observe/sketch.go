@@ -220,8 +220,8 @@ func busiest(counts map[string]int) []string {
 }
 
 // general are words that say nothing of what a path is about.
-var general = set("record records item items entry entries list search all data result results document documents docs " +
-	"row rows object objects value values query index latest export")
+var general = set("record records item items entry entries list search all data result results document documents " +
+	"docs row rows object objects value values query index latest export")
 
 // nameOf names the objects in a path's bodies by its last literal segment that says what it is about.
 func nameOf(path string) string {
