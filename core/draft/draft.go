@@ -344,10 +344,16 @@ func (w *writer) endpoints(callers []observe.Caller) *document.Value {
 		}
 		for _, take := range op.Takes {
 			if take.Object != nil {
-				grants := w.accepted(take.Object, take.Sent, 0)
-				entry := document.Mapping().Set("entity", document.Text(take.Object.Entity().Name)).Set("grants",
-					grants)
-				e.Set("accepts", (&document.Value{Kind: document.List, Block: true}).Add(entry))
+				entry := document.Mapping().Set("entity", document.Text(take.Object.Entity().Name))
+				if take.At != "" {
+					entry.Set("at", document.Text(take.At))
+				}
+				if take.Many {
+					entry.Set("many", document.Truth(true))
+				}
+				entry.Set("grants", w.accepted(take.Object, take.Sent, 0))
+				e.Set("accepts", (&document.Value{Kind: document.List, Block: true}).Add((&answered{
+					Content: take}).beside(entry, nil)))
 			}
 		}
 		all.Add(e)
@@ -508,9 +514,22 @@ func (w *writer) responses(op *schema.Operation, status string, callers []observ
 // setByServer lists names of fields that only the server sets.
 var setByServer = regexp.MustCompile(`(?i)^(id|uuid|_id|(created|updated|modified|deleted|inserted)([_-]?(at|on|by|date|time))?)$`)
 
+// maxDepth bounds how deep what was sent is gone into.
+const maxDepth = 20
+
 // accepted writes what clients may send of an object.
 func (w *writer) accepted(o *schema.Object, sent []string, depth int) *document.Value {
-	const deepest = 2
+	deepest := 2
+	below := func(*schema.Object) []string { return nil }
+	if sent != nil { // it was observed, so all that is in it was sent, however deep
+		deepest = maxDepth
+		below = func(o *schema.Object) (names []string) {
+			for _, m := range o.Members {
+				names = append(names, m.Name)
+			}
+			return append(names, "")
+		}
+	}
 	all := &document.Value{Kind: document.Map, Block: depth == 0}
 	for _, m := range o.Members {
 		if sent != nil && !slices.Contains(sent, m.Name) {
@@ -522,9 +541,12 @@ func (w *writer) accepted(o *schema.Object, sent []string, depth int) *document.
 		g := document.Mapping()
 		switch {
 		case m.Group != nil:
-			g.Set("grants", w.accepted(m.Group, nil, depth+1))
+			g.Set("grants", w.accepted(m.Group, below(m.Group), depth+1))
 		case m.Object != nil && depth < deepest:
-			g.Set("grants", w.accepted(m.Object, nil, depth+1))
+			g.Set("grants", w.accepted(m.Object, below(m.Object), depth+1))
+			if m.Form.Nullable {
+				g.Set("nullable", document.Truth(true))
+			}
 		case m.Object != nil:
 			continue
 		case m.Many && !m.Open:

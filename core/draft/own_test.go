@@ -89,6 +89,10 @@ func TestADraftFitsItsOwnTraffic(t *testing.T) {
 				Status: []int{200, 200, 200, 201, 404, 500}[r.IntN(6)],
 				Header: exchange.Header{{Name: "Content-Type", Value: "application/json"}},
 				Body:   made.JSON(anything(r, 0))}}
+			if c.Request.Method == "POST" {
+				c.Request.Header = exchange.Header{{Name: "Content-Type", Value: "application/json"}}
+				c.Request.Body = made.JSON(object(r, 0))
+			}
 			if path == "/boats" && c.Response.Status < 400 {
 				c.Response.Body = made.JSON([]any{object(r, 1), object(r, 1)}[:r.IntN(3)])
 			}

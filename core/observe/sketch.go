@@ -152,7 +152,8 @@ func (k *sketcher) operation(e found) {
 	}
 	if e.takes != nil {
 		op.Takes = make([]schema.Content, 1)
-		op.Takes[0].Sent = e.takes.names
+		inner, _, _ := unwrap(e.takes)
+		op.Takes[0].Sent = inner.names
 		k.bodies = append(k.bodies, body{e.takes, &op.Takes[0], e.path})
 	}
 	k.sketch.Operations = append(k.sketch.Operations, op)
