@@ -179,16 +179,3 @@ func (b *browser) signIn(s *server, email string) {
 func settled() chromedp.Action {
 	return until(`!document.querySelector(".ant-spin-spinning, .ant-spin-blur") && document.getAnimations().every((a) => a.playState === "finished" || a.playState === "idle" || a.effect?.getTiming().iterations === Infinity)`)
 }
-
-func nothingToDo(context.Context) error { return nil }
-
-// picture writes what the page shows into a file.
-func picture(name string) chromedp.Action {
-	return chromedp.ActionFunc(func(ctx context.Context) error {
-		var png []byte
-		if err := chromedp.CaptureScreenshot(&png).Do(ctx); err != nil {
-			return err
-		}
-		return os.WriteFile(name, png, 0o600)
-	})
-}
