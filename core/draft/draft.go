@@ -7,6 +7,8 @@ package draft
 
 import (
 	"fmt"
+	"net"
+	"net/netip"
 	"net/url"
 	"regexp"
 	"slices"
@@ -162,7 +164,7 @@ var notInName = regexp.MustCompile(`[^A-Za-z0-9._-]+`)
 func serviceName(s *schema.Sketch) string {
 	name := s.Title
 	if name == "" && len(s.Servers) > 0 {
-		if server, err := contract.ParseServer(s.Servers[0]); err == nil {
+		if server, err := contract.ParseServer(s.Servers[0]); err == nil && !bare(server.Host) {
 			name = strings.TrimPrefix(strings.TrimSuffix(server.Host, ".example"), "api.")
 		}
 	}
@@ -170,6 +172,15 @@ func serviceName(s *schema.Sketch) string {
 		return "service"
 	}
 	return name
+}
+
+// bare reports whether a host has no name: it is an address, or this machine.
+func bare(host string) bool {
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	_, err := netip.ParseAddr(strings.Trim(host, "[]"))
+	return err == nil || host == "localhost"
 }
 
 // usable returns the servers that a contract can name.

@@ -357,3 +357,14 @@ components:
 		t.Errorf("asked is %q in\n%s", asked, d.Text)
 	}
 }
+
+// TestServicesAreNamed by what they are drafted from, and not after an address.
+func TestServicesAreNamed(t *testing.T) {
+	for server, want := range map[string]string{"https://api.fennick-quay.example/v1": "fennick-quay",
+		"http://127.0.0.1:8080": "service", "http://[::1]:80": "service", "http://localhost:3000": "service",
+		"https://quay.example.org": "quay.example.org"} {
+		if d := Write(&schema.Sketch{Servers: []string{server}}, Options{}); d.Service != want {
+			t.Errorf("%s is called %s, want %s", server, d.Service, want)
+		}
+	}
+}
