@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { Checkbox, Input, InputNumber, Modal, Select } from "antd";
 import type { EditableContract, GrantNode } from "../../api/client";
-import type { Want } from "./grants";
+import type { Want } from "./places";
 
 /** Everything that a grant can say, except its source. */
 export function GrantForm({

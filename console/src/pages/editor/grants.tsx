@@ -1,7 +1,6 @@
 import { useState } from "react";
 import {
   Alert,
-  App,
   Button,
   Checkbox,
   Dropdown,
@@ -15,18 +14,14 @@ import {
   Tooltip,
   Typography,
 } from "antd";
-import type { EditableContract, GrantNode, Intent, NewResponse, ResponseContract } from "../../api/client";
+import type { EditableContract, GrantNode, NewResponse, ResponseContract } from "../../api/client";
 import { useAddress } from "../../shared/address";
 import { ClassMark } from "../../shared/classes";
 import { Empty } from "../../shared/states";
 import { Code } from "../../shared/tags";
 import { GrantForm } from "./grant-form";
-
-/** An intent at one place of the contract; the service writes the text. */
-export type Want = (i: Intent) => void;
-type Place = { file: string; pointer: string };
-
-const placeOf = (at: { file?: string; pointer?: string }): Place => ({ file: at.file!, pointer: at.pointer! });
+import { placeOf, type Place, type Want } from "./places";
+import { usedAt, useShape } from "./shape-of";
 
 /** One endpoint's contract: its responses, each with the entity's fields on one side and what it grants on the other; and what it accepts. */
 export function GrantsEditor({ contract, busy, onEdit }: { contract: EditableContract; busy: boolean; onEdit: Want }) {
@@ -368,38 +363,6 @@ function SecretModal({ field, onOk, onCancel }: { field: string; onOk: (why: str
       </label>
     </Modal>
   );
-}
-
-function usedAt(contract: EditableContract, shape: string): string[] {
-  return contract.shapes.find((s) => s.name === shape)?.used_at ?? [];
-}
-
-/** Does something to a grant; where it is a shape's that others use, it says so and asks first. */
-function useShape(contract: EditableContract) {
-  const { modal } = App.useApp();
-  return (g: GrantNode, act: () => void) => {
-    const uses = g.from_shape ? usedAt(contract, g.from_shape) : [];
-    if (uses.length < 2) return act();
-    modal.confirm({
-      title: `Change the shape ${g.from_shape}?`,
-      content: (
-        <>
-          {g.name} is granted by the shape. What you change there changes for all that use it:
-          <ul className="plain">
-            {uses.slice(0, 12).map((u) => (
-              <li key={u}>
-                <Code>{u}</Code>
-              </li>
-            ))}
-            {uses.length > 12 && <li>{`and ${uses.length - 12} more`}</li>}
-          </ul>
-        </>
-      ),
-      okText: "Change it for all",
-      cancelText: "Leave",
-      onOk: act,
-    });
-  };
 }
 
 /** How a relation may be granted: as a reference, by a shape, or with grants of its own. */
