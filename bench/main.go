@@ -19,8 +19,8 @@ type section struct {
 
 func main() {
 	only := flag.String("only", "",
-		"run the section of this name alone: judge, contract, detectors, review, formats, recorder, upload, memory "+
-			"or team")
+		"run the section of this name alone: judge, contract, detectors, review, formats, recorder, upload, drafting, "+
+			"memory or team")
 	child := flag.String("child", "", "used by the memory section")
 	flag.Parse()
 	if *child != "" {
@@ -33,7 +33,8 @@ func main() {
 	fmt.Printf("%s, %s/%s, %d processors\n", runtime.Version(), runtime.GOOS, runtime.GOARCH, runtime.NumCPU())
 	for _, s := range []section{{"judge", judge}, {"checking", checking}, {"contract", readContracts},
 		{"detectors", detectors},
-		{"review", reviewing}, {"formats", formats}, {"recorder", recorderCost}, {"upload", upload}, {"memory", memory},
+		{"review", reviewing}, {"formats", formats}, {"recorder", recorderCost}, {"upload", upload},
+		{"drafting", drafting}, {"memory", memory},
 		{"team", team}} {
 		if *only != "" && *only != s.name {
 			continue

@@ -13,10 +13,8 @@ import (
 	"inkret/core/compare"
 	"inkret/core/contract"
 	"inkret/core/document"
-	"inkret/core/draft"
 	"inkret/core/exchange"
 	"inkret/core/scan"
-	"inkret/core/schema"
 	"inkret/intake"
 	"inkret/service"
 	"inkret/service/base"
@@ -36,7 +34,7 @@ func reviewing() error {
 	if err := exposureMap(); err != nil {
 		return err
 	}
-	return drafting()
+	return nil
 }
 
 func widening() error {
@@ -201,51 +199,4 @@ func exposureMap() error {
 	fmt.Printf("  exposure map of %d fields by %d endpoints, %d cells    %6.1f ms   %.1f times writing its cells as "+
 		"JSON (%d kB)\n", fields, endpoints, len(m.Cells), measure(query)*1000, ratio(query, encoding), len(data)/1000)
 	return nil
-}
-
-// largeDescription is an OpenAPI document whose schemas refer to each other in chains and cycles.
-func largeDescription(paths, schemas int) []byte {
-	var b strings.Builder
-	b.WriteString(`{"openapi":"3.1.0","info":{"title":"large","version":"1"},"paths":{`)
-	for i := range paths {
-		fmt.Fprintf(&b, `%s"/v1/things%d/{thing_id}":{"get":{"responses":{"200":{"content":{"application/json":{"schema":{"$ref":"#/components/schemas/Thing%d"}}}}}}}`, separator(i), i, i%schemas)
-	}
-	b.WriteString(`},"components":{"schemas":{`)
-	for i := range schemas {
-		fmt.Fprintf(&b, `%s"Thing%d":{"type":"object","required":["id"],"properties":{"id":{"type":"integer"},"name":{"type":"string"},"email":{"type":"string"},"next":{"$ref":"#/components/schemas/Thing%d"},"others":{"type":"array","items":{"$ref":"#/components/schemas/Thing%d"}}}}`,
-			separator(i), i, (i+1)%schemas, (i*7+3)%schemas)
-	}
-	b.WriteString(`}}}`)
-	return []byte(b.String())
-}
-
-func separator(i int) string {
-	if i == 0 {
-		return ""
-	}
-	return ","
-}
-
-func drafting() error {
-	const paths, schemas = 800, 1000
-	text := largeDescription(paths, schemas)
-	var problem error
-	drafted := func() {
-		s, err := schema.Describe("large.json", text)
-		if err != nil {
-			problem = err
-			return
-		}
-		d := draft.Write(s, draft.Options{})
-		if _, err := contract.Read(contract.File{Name: "draft.yaml", Data: []byte(d.Text)}); err != nil {
-			problem = err
-		}
-	}
-	decoded := func() {
-		var v any
-		json.Unmarshal(text, &v)
-	}
-	fmt.Printf("  drafting %d paths and %d schemas, and checking the draft %5.0f ms   %.0f times decoding the "+
-		"description\n", paths, schemas, measure(drafted)*1000, ratio(drafted, decoded))
-	return problem
 }

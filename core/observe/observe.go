@@ -83,6 +83,8 @@ type spot struct {
 	members  map[string]*spot
 	present  int // objects it was missing from are those of its parent without it
 	keyed    bool
+	told     map[string]bool  // see [spot.telling]
+	toldAt   int              // how much had been learnt then
 	byType   map[string]*spot // elements of a list of resources, by what their member type says
 }
 

@@ -198,12 +198,10 @@ func (v *variant) against(o *variant) (best likeness) {
 
 // against compares the members of two bodies, inside of their envelopes.
 func (s *spot) against(o *spot) likeness {
-	a, _, _ := unwrap(s)
-	b, _, _ := unwrap(o)
-	if !a.isObject() || !b.isObject() {
+	x, y := s.telling(), o.telling()
+	if x == nil || y == nil {
 		return likeness{}
 	}
-	x, y := a.leaves(), b.leaves()
 	common := 0
 	for name := range x {
 		if y[name] {
@@ -216,6 +214,17 @@ func (s *spot) against(o *spot) likeness {
 		l.is = alike
 	}
 	return l
+}
+
+// telling returns what tells a body's objects apart, nil for none. It is found once for all that was learnt so far.
+func (s *spot) telling() map[string]bool {
+	if learnt := s.seen + s.arrays; s.toldAt != learnt {
+		s.toldAt, s.told = learnt, nil
+		if inner, _, _ := unwrap(s); inner.isObject() {
+			s.told = inner.leaves()
+		}
+	}
+	return s.told
 }
 
 // housekeeping matches members that bodies of all sorts have.
