@@ -230,7 +230,7 @@ func TestLeavingTheEditor(t *testing.T) {
 		shows("Berth has"), chromedp.Click(`//label[contains(., "repair_note")]`, chromedp.BySearch),
 		shows("lets visitor"))
 	b.do("to stay", findings, shows("The changes are not saved"), confirm("Stay"), shows("lets visitor"),
-		address("/edit"))
+		address("/edit"), settled()) // while the question fades it takes clicks
 	b.do("to leave, and come back to it", findings, shows("The changes are not saved"), confirm("Leave, and keep"),
 		shows("73 findings"), chromedp.NavigateBack(), shows("lets visitor"))
 	b.do("to discard, and bring back", button("Discard"), shows("The changes are discarded"), press("Bring them back"),
