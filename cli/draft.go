@@ -12,6 +12,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"inkret/core/contract"
 	"inkret/core/draft"
 	"inkret/core/exchange"
 	"inkret/core/observe"
@@ -76,6 +77,11 @@ func (a *app) draft(ctx context.Context, c *cli.Command) error {
 	answers, err := readAnswers(name)
 	if err != nil {
 		return err
+	}
+	if output != "" { // before anybody answers anything
+		if err := os.MkdirAll(filepath.Dir(output), 0o755); err != nil {
+			return fileError(err)
+		}
 	}
 	sketch, o, failed := a.sketched(ctx, c.String("service"), c.String("openapi"), captures)
 	if sketch == nil {
@@ -147,6 +153,10 @@ func unchanged(name, text string) bool {
 func (a *app) sketched(ctx context.Context, service, description string, captures []string) (*schema.Sketch,
 	draft.Options, error) {
 	o := draft.Options{Service: service}
+	if service != "" && !contract.IsServiceName(service) {
+		return nil, o, hint(fmt.Errorf("%q is no service name", service),
+			"letters, digits, '.', '_' and '-' make one")
+	}
 	var from []string
 	var sketch *schema.Sketch
 	var failed error

@@ -95,6 +95,8 @@ func TestQuestionsOfADraft(t *testing.T) {
 		{"draft --openapi " + api + " --ask", 2, "say where the answers are kept"},
 		{"draft --captures - --ask --answers " + home + "/a", 2, "standard input cannot be both"},
 		{"draft --openapi " + api + " --answers " + api, 2, "not a file of answers"},
+		{"draft --openapi " + api + " --service a/b", 2, "is no service name"},
+		{"draft --openapi " + api + " -o " + home + "/not/there/quay.yaml", 0, "4 questions left open"},
 	} {
 		e.run(t, home)
 	}

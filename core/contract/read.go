@@ -736,3 +736,6 @@ func (r *reader) exception(n *document.Node) {
 	}
 	r.c.Exceptions = append(r.c.Exceptions, x)
 }
+
+// IsServiceName reports whether a service may be called so.
+func IsServiceName(name string) bool { return serviceName.MatchString(name) }

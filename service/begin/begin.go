@@ -268,11 +268,9 @@ func nameFor(k *kept) string {
 	return "new"
 }
 
-var serviceName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`)
-
 // mayBegin reports why a service of this name cannot begin.
 func (s *Begin) mayBegin(ctx context.Context, service string) error {
-	if !serviceName.MatchString(service) {
+	if !contract.IsServiceName(service) {
 		return base.NewProblem(base.Invalid, "letters, digits, dots, dashes and underscores are allowed",
 			"%q cannot be the name of a service", service)
 	}
