@@ -1,6 +1,11 @@
 package e2e
 
 import (
+	"bytes"
+	"encoding/json"
+	"inkret/api/wire"
+	"mime/multipart"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -123,4 +128,49 @@ func TestAddressesBecomeOneInTheConsole(t *testing.T) {
 		t.Errorf("%d findings of the one: %s%s", n, r.out, r.err)
 	}
 	quiet(b)
+}
+
+// TestDraftsAgree drafts from the same recordings on the command line and over the API: the contracts are the same.
+func TestDraftsAgree(t *testing.T) {
+	s, dir := startDemo(t)
+	home := t.TempDir()
+	token := strings.TrimSpace(run(t, home, strings.NewReader(demoPassword+"\n"), "sign-in", s.url, "--email",
+		demoReviewer, "--password-stdin", "--print-token").out)
+	var body bytes.Buffer
+	form, args := multipart.NewWriter(&body), []string{"draft", "--service", "pier"}
+	for _, name := range []string{"skipper.har", "visitor.har"} {
+		data, err := os.ReadFile(filepath.Join(dir, name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		part, err := form.CreateFormFile("file", name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := part.Write(data); err != nil {
+			t.Fatal(err)
+		}
+		args = append(args, "--captures", filepath.Join(dir, name))
+	}
+	if err := form.Close(); err != nil {
+		t.Fatal(err)
+	}
+	r, err := http.NewRequestWithContext(t.Context(), "POST", s.url+"/api/v1/drafts?service=pier", &body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Header.Set("Authorization", "Bearer "+token)
+	r.Header.Set("Content-Type", form.FormDataContentType())
+	response, err := http.DefaultClient.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer response.Body.Close()
+	var d wire.FirstDraft
+	if err := json.NewDecoder(response.Body).Decode(&d); err != nil || len(d.Files) != 1 {
+		t.Fatalf("%s: %v, %+v", response.Status, err, d)
+	}
+	if local := run(t, home, nil, args...); local.out != d.Files[0].Text || len(d.Questions) < 10 {
+		t.Errorf("the command line drafts\n%s\nand the API\n%s", local.out, d.Files[0].Text)
+	}
 }
