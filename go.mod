@@ -44,6 +44,11 @@ require (
 )
 
 require (
+	github.com/agnivade/levenshtein v1.2.2 // indirect
+	github.com/vektah/gqlparser/v2 v2.5.64 // indirect
+)
+
+require (
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
 	github.com/apapsch/go-jsonmerge/v2 v2.0.0 // indirect
 	github.com/beorn7/perks v1.0.1 // indirect

@@ -116,6 +116,9 @@ func (a *app) check(ctx context.Context, c *cli.Command) error {
 	findings := run.collector.Findings()
 	result := &report.Result{Summary: run.collector.Summary(), Findings: findings, Skipped: run.collector.Skipped(),
 		Incomplete: run.collector.Incomplete(), FailOn: failOn, Baseline: baseline, Version: version()}
+	for _, why := range run.collector.Unread() {
+		a.warn("%s", why)
+	}
 	baseline.Hold(findings)
 	if run.contracts != nil {
 		result.Service = run.contracts.Service

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -8,6 +9,7 @@ import (
 	"path/filepath"
 	"sort"
 	"strings"
+	"unicode/utf8"
 
 	"inkret/core/contract"
 	"inkret/core/message"
@@ -39,7 +41,7 @@ func contractFiles(paths ...string) ([]contract.File, error) {
 	return withSets(files)
 }
 
-// withSets adds the descriptor sets that contract files name, as text.
+// withSets adds the descriptor sets and schemas that contract files name, as text.
 func withSets(files []contract.File) ([]contract.File, error) {
 	for _, name := range contract.Missing(files) {
 		data, err := os.ReadFile(name)
@@ -49,9 +51,19 @@ func withSets(files []contract.File) ([]contract.File, error) {
 		if err != nil {
 			return nil, fileError(err)
 		}
-		files = append(files, contract.File{Name: name, Data: message.Encode(data)})
+		if !isText(data) {
+			data = message.Encode(data)
+		}
+		files = append(files, contract.File{Name: name, Data: data})
 	}
 	return files, nil
+}
+
+// isText reports whether a file is text, as a schema is and no descriptor set.
+func isText(data []byte) bool {
+	return utf8.Valid(data) && !bytes.ContainsFunc(data, func(r rune) bool {
+		return r < ' ' && r != '\t' && r != '\n' && r != '\r'
+	})
 }
 
 func filesAt(path string) ([]contract.File, error) {

@@ -277,8 +277,12 @@ func (d *differ) deepestOf(e *contract.Endpoint) catalog.Class {
 	return class
 }
 
-// messages reports bodies that are read as other messages, or no more: what they leak is not looked for then.
+// messages reports bodies that are read as other messages or types, or no more: what they leak is not looked for then.
 func (d *differ) messages() {
+	if at := d.new.ReadsGraphsOf(d.old); at != "" {
+		d.add(Change{Direction: Widening, Class: catalog.Secret, What: "messages", Endpoint: at,
+			Detail: "types of its schema are gone or lead elsewhere: what they hold is looked for no more"})
+	}
 	if d.new.ReadsMessagesOf(d.old) {
 		return
 	}

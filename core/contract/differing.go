@@ -49,7 +49,8 @@ func Differing(old, new *Contracts) map[string]bool {
 		was[e.Template()] = e
 	}
 	for _, e := range new.Endpoints {
-		if before := was[e.Template()]; before == nil || !old.Node(before).Same(new.Node(e)) {
+		if before := was[e.Template()]; before == nil || !old.Node(before).Same(new.Node(e)) ||
+			!sameGraphs(before.graph, e.graph) {
 			only[e.Template()] = true
 		}
 		delete(was, e.Template())

@@ -161,7 +161,9 @@ func (r *reader) grant(n *document.Node, entity *catalog.Entity, base catalog.Cl
 	if g.Class == catalog.Unclassed {
 		g.Class = catalog.Public
 	}
-	r.c.nodes[g] = n
+	if r.c.nodes[g] = n; r.grantByType(g, n, entity) {
+		return g
+	}
 	switch n.Kind {
 	case document.Null:
 		r.bare(g, n, g.Name)
@@ -391,7 +393,10 @@ func (r *reader) objects(g *Grant, n *document.Node, entity *catalog.Entity, bas
 		r.sameEntity(s, g.shape, entity)
 	}
 	if own := n.Get("grants"); own != nil {
+		of := r.inType
+		r.inType = nil // what is inside of it is granted in its place
 		g.own = r.grants(own, entity, base)
+		r.inType = of
 	}
 	g.entity = entity
 	if list := n.Get("one_of"); list != nil {

@@ -188,7 +188,26 @@ func buildRoutes(endpoints []*Endpoint) *route {
 		}
 		at.methods[e.Method] = e
 	}
+	root.queries()
 	return root
+}
+
+// queries makes endpoints that answer GraphQL by POST those of GET requests too, where nothing else is.
+func (r *route) queries() {
+	for _, methods := range []map[string]*Endpoint{r.methods, r.rest} {
+		if e := methods["POST"]; e.Graph() != nil && methods["GET"] == nil {
+			methods["GET"] = e
+		}
+	}
+	for _, next := range r.literals {
+		next.queries()
+	}
+	for _, next := range r.patterns {
+		next.queries()
+	}
+	if r.any != nil {
+		r.any.queries()
+	}
 }
 
 func (r *route) child(s segment) *route {

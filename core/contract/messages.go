@@ -9,17 +9,18 @@ import (
 
 	"inkret/core/document"
 	"inkret/core/exchange"
+	"inkret/core/graph"
 	"inkret/core/message"
 )
 
 // Descriptor sets are files of a contract, in base64. `protobuf: FILE` names one by its place beside the file that
 // says so.
 
-// setsOf returns the names of the files that are named as descriptor sets, be they there or not.
+// setsOf returns the names of the files that are named as descriptor sets or schemas, be they there or not.
 func setsOf(files []File) (names []string) {
 	silent := func(*document.Node, string, string) {}
 	for _, f := range files {
-		if !bytes.Contains(f.Data, []byte("protobuf")) { // most have none, and are read once
+		if !bytes.Contains(f.Data, []byte("protobuf")) && !bytes.Contains(f.Data, []byte("graphql")) { // most are read once
 			continue
 		}
 		root := document.Parse(f.Name, f.Data, silent)
@@ -37,6 +38,9 @@ func setsOf(files []File) (names []string) {
 		if list := root.Get("endpoints"); list != nil {
 			for _, e := range list.Items {
 				add(e.Get("protobuf"))
+				if g := e.Get("graphql"); g != nil {
+					add(g.Get("schema"))
+				}
 			}
 		}
 	}
@@ -55,7 +59,7 @@ func isDocument(name string) bool {
 // besideFile returns the name of a file that another names.
 func besideFile(file, named string) string { return path.Join(path.Dir(file), named) }
 
-// Missing lists the names of descriptor sets that files name and that are not among them.
+// Missing lists the names of descriptor sets and schemas that files name and that are not among them.
 func Missing(files []File) (names []string) {
 	for _, name := range setsOf(files) {
 		if !slices.ContainsFunc(files, func(f File) bool { return f.Name == name }) {
@@ -65,7 +69,7 @@ func Missing(files []File) (names []string) {
 	return names
 }
 
-// documents returns the files that are no descriptor sets, and remembers all.
+// documents returns the files that are neither descriptor sets nor schemas, and remembers all.
 func (r *reader) documents(files []File) (all []File) {
 	r.files = map[string]File{}
 	for _, f := range files {
@@ -73,7 +77,8 @@ func (r *reader) documents(files []File) (all []File) {
 	}
 	sets := setsOf(files)
 	for _, f := range files {
-		if !message.Is(f.Data) && (isDocument(f.Name) || !slices.Contains(sets, f.Name)) {
+		named := slices.Contains(sets, f.Name)
+		if !message.Is(f.Data) && (!named || isDocument(f.Name) && !graph.Is(f.Data)) {
 			all = append(all, f)
 		}
 	}
@@ -194,6 +199,18 @@ func (c *Contracts) ReadsMessagesOf(other *Contracts) bool {
 		}
 	}
 	return readsAlike(other.Responses, c.Responses)
+}
+
+// ReadsGraphsOf returns the first endpoint, by its text, whose queries other contracts read by types that these do not
+// know as they were; nothing if there is none.
+func (c *Contracts) ReadsGraphsOf(other *Contracts) string {
+	for _, was := range other.Endpoints {
+		i := slices.IndexFunc(c.Endpoints, func(e *Endpoint) bool { return e.Template() == was.Template() })
+		if i >= 0 && !readsGraphsOf(c.Endpoints[i].graph, was.graph) {
+			return was.Text
+		}
+	}
+	return ""
 }
 
 // readsAlike reports whether every message that responses name is named by others as well.

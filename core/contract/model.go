@@ -177,6 +177,8 @@ type Grant struct {
 	NeededBy  []string
 
 	way    bool            // on the way of `at`
+	typed  bool            // it stands for the objects of a type
+	byType bool            // its objects are granted by their type
 	stars  int             // how many lists within lists `at` names here
 	entity *catalog.Entity // of the objects granted here
 	shape  *Shape
@@ -212,6 +214,8 @@ type Response struct {
 	Beside    *GrantSet
 	Headers   map[string]catalog.Class // what header fields may carry, by their names in canonical capitals
 
+	Graph *Graph // where it grants by type; nil where it grants by place
+
 	shape   *Shape
 	own     *GrantSet
 	where   *document.Node
@@ -239,6 +243,7 @@ type Endpoint struct {
 
 	all      *Contracts
 	messages *message.Set // of its own, or nil
+	graph    *Graph       // where it answers GraphQL
 	plans    sync.Map     // planKey to *Plan
 	uneven   sync.Map     // *Plan to what Uneven says
 }

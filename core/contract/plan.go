@@ -21,6 +21,11 @@ type Plan struct {
 	At     []string // the tokens of `at`
 
 	Members []*Member // all of them, each at its Serial
+
+	graph                       *Graph // where it grants by type
+	data, typeName              *Member
+	payload, incremental, items *Member
+	beside, streamed            []*Member
 }
 
 // Member is a granted member as seen by one audience.
@@ -46,8 +51,13 @@ type Member struct {
 	Refers   bool // a bare reference is granted
 
 	Object *Object // what its objects may hold; nil where it is no object
-	OneOf  []Alternative
-	Entity *catalog.Entity // of its objects
+	// Selected says what a query asks of its objects, whose types grant; Each what the elements of a list are granted
+	// one by one; Label what a query's alias stands for.
+	Selected *Selected
+	Each     []*Member
+	Label    []byte
+	OneOf    []Alternative
+	Entity   *catalog.Entity // of its objects
 
 	// Fits holds the kinds of scalars that always match the grant's form; Short is the length up to which any text
 	// matches.
@@ -84,6 +94,9 @@ func Key(name string) string {
 	return `"` + name + `":`
 }
 
+// longest is the length up to which any text fits a grant without a limit.
+const longest = math.MaxInt
+
 // fit computes which values match m without looking at them. element is set for elements of a list.
 func (m *Member) fit() {
 	if m.Keyed || m.Object != nil || m.OneOf != nil {
@@ -103,7 +116,7 @@ func (m *Member) fit() {
 	case f.Max > 0:
 		m.Short = f.Max
 	default:
-		m.Short = math.MaxInt
+		m.Short = longest
 	}
 }
 
@@ -153,7 +166,16 @@ type Object struct {
 	// Required has a bit, by Index, for each member that must be present.
 	Required []uint64
 	Owns     *Ownership // how it is told whose a record is; nil where nothing is limited to the caller's own
-	byName   map[string]*Member
+
+	// Of objects that are granted by type: its name, and what stands before "$" in the paths of its members; whether it
+	// has grants, or only such of other audiences; and the most severe class of them.
+	Type, Within     string
+	Granted, Foreign bool
+	Gravest          catalog.Class
+	Envelope         bool // the result of a query, around its data
+
+	strays map[string]*Stray
+	byName map[string]*Member
 }
 
 // Member returns the member with this name, or nil. It neither keeps nor copies name.
@@ -178,6 +200,7 @@ func (e *Endpoint) Plan(choice Choice, status int) *Plan {
 	others := []*Response{}
 	for _, o := range e.Responses {
 		if o == choice.Response || o.Audiences.has(audience) || o.Inner != choice.Response.Inner ||
+			(o.Graph == nil) != (choice.Response.Graph == nil) ||
 			!equalConditions(o.When, choice.Response.When) && len(o.When) > 0 {
 			continue
 		}
@@ -247,6 +270,9 @@ func compile(r *Response, others []*Response, audience int) *Plan {
 	p.Listed = p.Root.Many || p.Root.Nth() != nil
 	if len(r.At) > 0 {
 		p.Bare = c.member(bare)
+	}
+	if r.Graph != nil {
+		c.envelope(p, r.Graph)
 	}
 	p.Members = c.members
 	return p
@@ -361,7 +387,7 @@ func (r *Response) wayGrant(name string, at []string, beside *GrantSet) *Grant {
 func (g *Grant) asOptional() *Grant {
 	return &Grant{Name: g.Name, Pos: g.Pos, Audiences: g.Audiences, Source: g.Source, Field: g.Field, Owner: g.Owner,
 		Derived: g.Derived, External: g.External, Relation: g.Relation, Reference: g.Reference, Class: g.Class,
-		Form: g.Form,
+		Form: g.Form, typed: g.typed, byType: g.byType,
 		Many: g.Many, Optional: true, Open: g.Open, Keyed: g.Keyed, Limited: g.Limited, Reason: g.Reason,
 		NeededBy: g.NeededBy,
 		entity:   g.entity, shape: g.shape, own: g.own, oneOf: g.oneOf}

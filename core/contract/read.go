@@ -13,6 +13,7 @@ import (
 	"inkret/core/catalog"
 	"inkret/core/detect"
 	"inkret/core/document"
+	"inkret/core/graph"
 	"inkret/core/kind"
 	"inkret/core/message"
 	"inkret/core/place"
@@ -49,6 +50,9 @@ type reader struct {
 	c         *Contracts
 	files     map[string]File         // by name
 	sets      map[string]*message.Set // that were read, by the names of their files
+	schemas   map[string]*graph.Schema
+	inType    *typeOf // whose grants are being read; nil where they are not of a type
+	graph     *Graph  // of the endpoint being read
 	shapes    map[string]*Shape
 	templates map[string]*document.Node // normalised endpoint to where it was defined
 	entities  []string
@@ -371,7 +375,7 @@ func (r *reader) class(n *document.Node) catalog.Class {
 }
 
 var responseKeys = []string{"audiences", "statuses", "when", "name", "entity", "at", "many", "nullable", "shape",
-	"grants", "beside", "headers", "message", "own", "owner"}
+	"grants", "beside", "headers", "operations", "types", "message", "own", "owner"}
 
 // response reads a response or, if accepts is set, an entry of accepts.
 func (r *reader) response(n *document.Node, accepts bool) *Response {
@@ -379,7 +383,7 @@ func (r *reader) response(n *document.Node, accepts bool) *Response {
 	if accepts {
 		known = append([]string{}, known...)
 		known = append(known[:1], known[2:]...)
-		known = known[:len(known)-3] // no message, as requests are read as JSON, and nobody's records
+		known = known[:len(known)-5] // no message or type, as requests are read as JSON, and nobody's records
 	}
 	if !r.keys(n, known) {
 		return nil
@@ -424,6 +428,9 @@ func (r *reader) response(n *document.Node, accepts bool) *Response {
 	}
 	r.pathOwner(resp, n.Get("owner"))
 	resp.Body = together(resp.Entity, resp.shape, resp.own)
+	if !accepts {
+		r.graphResponse(resp, n, r.graph)
+	}
 	if b := n.Get("beside"); b != nil {
 		resp.Beside = r.grants(b, nil, catalog.Unclassed)
 	}
@@ -519,7 +526,7 @@ func (r *reader) conditions(n *document.Node) []condition {
 	return all
 }
 
-var endpointKeys = []string{"endpoint", "team", "selection", "protobuf", "responses", "accepts"}
+var endpointKeys = []string{"endpoint", "team", "selection", "protobuf", "graphql", "responses", "accepts"}
 
 func (r *reader) endpoint(n *document.Node) {
 	if !r.keys(n, endpointKeys) {
@@ -527,6 +534,9 @@ func (r *reader) endpoint(n *document.Node) {
 	}
 	e := &Endpoint{Text: r.required(n, "endpoint"), Pos: n.Pos(), all: r.c}
 	e.messages = r.messagesIn(n.Get("protobuf"))
+	e.graph = r.graphOf(n.Get("graphql"))
+	r.graph = e.graph
+	defer func() { r.graph = nil }()
 	r.c.nodes[e] = n
 	if e.Text != "" && r.template(e, n.Get("endpoint")) {
 		key := e.normalised()

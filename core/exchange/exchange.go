@@ -30,6 +30,10 @@ type Capture struct {
 	// Who made the request, and what it was made with, as keyed hashes, where that was found out before; 0 where not.
 	Who, Holder uint64
 	Theirs      []string // pointers of records that are somebody else's, where the bodies are outlines
+
+	// ByType means that the body holds an object of each type under the type's name. It is no result of a query that
+	// anybody made: contracts are compared by such.
+	ByType bool
 }
 
 // Request is the recorded request.

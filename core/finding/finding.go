@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"maps"
 	"slices"
 	"sort"
@@ -115,6 +116,7 @@ type Collector struct {
 	columns    map[scan.Column]struct{} // with a value that only a check digit tells
 	names      scan.Names
 	incomplete []Skipped             // judged up to where their bodies end
+	unread     map[Unread]int        // results of queries that were swept, by why
 	sent       map[sentBody][]string // the audiences that got it
 }
 
@@ -147,6 +149,9 @@ func (c *Collector) Add(file string, entry int, out *scan.Outcome) {
 		c.summary.Bytes += out.Bytes
 		c.summary.ExcessBytes += out.Excess
 		c.summary.Undetermined += out.Undetermined.Total()
+	}
+	if out.Unread != "" {
+		c.leftUnread(Unread{out.Endpoint, out.Unread}, 1)
 	}
 	if out.Undetermined.Caller > 0 && out.Holder != 0 {
 		c.unknown[out.Holder] = struct{}{}
@@ -190,6 +195,9 @@ func (c *Collector) Merge(later *Collector) {
 	c.summary.Undetermined += later.summary.Undetermined
 	c.skipped = append(c.skipped, later.skipped...)
 	c.incomplete = append(c.incomplete, later.incomplete...)
+	for why, n := range later.unread {
+		c.leftUnread(why, n)
+	}
 	c.Remember(later)
 	for b, audiences := range later.sent {
 		c.got(b, audiences...)
@@ -429,4 +437,27 @@ func Gravest(all []*Finding) severity.Severity {
 		}
 	}
 	return worst
+}
+
+// Unread is why results of queries were swept: it is not known what their requests ask for.
+type Unread struct{ Endpoint, Why string }
+
+func (c *Collector) leftUnread(why Unread, n int) {
+	if c.unread == nil {
+		c.unread = map[Unread]int{}
+	}
+	c.unread[why] += n
+}
+
+// Unread says which results of queries were swept, and why, in order.
+func (c *Collector) Unread() (all []string) {
+	for why, n := range c.unread {
+		captures := "captures"
+		if n == 1 {
+			captures = "capture"
+		}
+		all = append(all, fmt.Sprintf("%s: %d %s swept, as %s", why.Endpoint, n, captures, why.Why))
+	}
+	slices.Sort(all)
+	return all
 }

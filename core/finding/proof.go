@@ -108,6 +108,9 @@ func (a *Awaiting) place(out *scan.Outcome) Ground {
 	if here == scan.Hollow || element && here == 0 { // of null and of an empty list nothing can be told
 		return ""
 	}
+	if out.Result && here == 0 && strings.Contains(a.Path, scan.Within) { // it was not asked for
+		return ""
+	}
 	if out.Places[Parent(a.Path)]&scan.Filled != 0 {
 		return Seen
 	}

@@ -489,7 +489,7 @@ func (p *prober) judgeAs(r exchange.Request, answer exchange.Response, b body) {
 		return
 	}
 	answer.Body = b.text
-	c := &exchange.Capture{Request: r, Response: answer}
+	c := &exchange.Capture{Request: r, Response: answer, ByType: true}
 	was := p.before.Capture(c)
 	spots := append(p.spots[:0], was.Spots...) // valid until the next call only
 	p.spots = spots

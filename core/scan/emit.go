@@ -128,11 +128,11 @@ func (j *Judge) below(n *pathNode, g *seg) *pathNode {
 		return n.any
 	}
 	if before := n.last; !g.any && before != nil {
-		if before.step == string(g.name) {
+		if before.step == string(g.word()) {
 			return before
 		}
-		if before.then == nil || before.then.step != string(g.name) {
-			before.then = n.members[string(g.name)]
+		if before.then == nil || before.then.step != string(g.word()) {
+			before.then = n.members[string(g.word())]
 		}
 		if before.then != nil {
 			n.last = before.then
@@ -143,7 +143,7 @@ func (j *Judge) below(n *pathNode, g *seg) *pathNode {
 	if g.any {
 		next.path = n.path + place.Elements
 	} else {
-		next.path, next.step = string(place.AppendName([]byte(n.path), g.name)), string(g.name)
+		next.path, next.step = string(place.AppendName([]byte(n.path), g.word())), string(g.word())
 	}
 	if j.nodes >= maxPaths { // hostile bodies make up names without end
 		return next
@@ -183,6 +183,9 @@ func (w *walk) entry() *pathNode {
 		e = w.segs[i-1].node
 	}
 	for ; i < min(len(w.segs), maxSteps); i++ {
+		if o := w.segs[i].typed; o != nil {
+			e = w.judge.rootOf(w.prefixPath + o.Within)
+		}
 		e = w.judge.below(e, &w.segs[i])
 		w.segs[i].node = e
 	}

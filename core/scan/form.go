@@ -19,7 +19,7 @@ import (
 func (w *walk) departs(m *contract.Member, at level, kind contract.Scalar, text []byte) string {
 	f := &m.Form
 	if kind == contract.Null {
-		if f.Nullable || m.Open && f.Type == "" {
+		if f.Nullable || m.Open && f.Type == "" || w.failedHere() {
 			return ""
 		}
 		return "null is sent and the grant is not nullable"
@@ -30,7 +30,7 @@ func (w *walk) departs(m *contract.Member, at level, kind contract.Scalar, text 
 		return "a single value is sent where a list is granted"
 	case m.Keyed && at == whole:
 		return "a single value is sent where a map is granted"
-	case m.Object != nil || m.OneOf != nil:
+	case m.Object != nil || m.OneOf != nil || m.Selected != nil:
 		return "a single value is sent where an object is granted"
 	}
 	if w.part != nil && w.part.Untyped && kind == contract.Text {

@@ -104,13 +104,13 @@ func (w *walk) granted(m *contract.Member, how mode, at level, start int, c *can
 	if how == own {
 		w.shown[m.Serial] = true
 	}
-	if m == w.boundary && how == own && at == whole {
+	if w.boundary != nil && w.isBoundary(m) && how == own && at == whole {
 		if !w.thereIsSomething() {
 			return w.granted(m, loud, at, start, c)
 		}
 		before := w.excess
-		c = graver(c, w.pool.add(candidate{kind: kind.WrongAudience, severity: severity.ByClass(m.Gravest),
-			class:  m.Gravest,
+		c = graver(c, w.pool.add(candidate{kind: kind.WrongAudience, severity: severity.ByClass(gravest(m)),
+			class:  gravest(m),
 			entity: m.Entity, grant: m.Grant}))
 		ok := w.granted(m, loud, at, start, c)
 		w.excess = before + w.weight(start, w.off())
@@ -164,6 +164,12 @@ func (all *candidates) mismatch(c *candidate, m *contract.Member, how mode, reas
 }
 
 func (w *walk) grantedObject(m *contract.Member, how mode, at level, start int, c *candidate) bool {
+	if m.Selected != nil {
+		return w.selectedObject(m, how, start, c)
+	}
+	if len(m.Each) > 0 && at == whole { // one answer to all of them
+		m = m.Each[0]
+	}
 	if m.Keyed && at == whole {
 		return w.keyed(m, how, start, c)
 	}
@@ -253,7 +259,7 @@ func (w *walk) grantedArray(m *contract.Member, how mode, at level, start int, c
 		w.fill(slot, c, start)
 		return ok
 	}
-	if !m.Many || at == element || m.Keyed && at == whole {
+	if m.Selected == nil && (!m.Many || at == element || m.Keyed && at == whole) {
 		c = w.pool.mismatch(c, m, how, "a list is sent where one is granted")
 	}
 	if m.Refers && w.holdsObjects() {
@@ -289,7 +295,9 @@ func (w *walk) grantedArray(m *contract.Member, how mode, at level, start int, c
 		if w.watch != nil {
 			w.watch.Element(i, begin)
 		}
-		if m.Stars > 1 && next == '[' { // a list of lists
+		if m.Each != nil {
+			ok = w.eachOf(m, i, how, begin)
+		} else if m.Stars > 1 && next == '[' { // a list of lists
 			inner := *m
 			inner.Stars--
 			ok = w.grantedArray(&inner, how, whole, begin, nil)
@@ -555,6 +563,9 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 	picked, quick := w.picked, how == own && w.picked == nil && !theirs && w.quick()
 	w.member(nil)
 	top, kept := len(w.segs)-1, len(w.pool)
+	if o.Type != "" {
+		w.segs[top].typed = o
+	}
 	var guessed guessing
 	for first := true; ; first = false {
 		w.seam()
@@ -575,14 +586,15 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 		}
 		twice := false
 		if empty = false; m == nil {
-			twice = w.twice(unnamed, name)
-			guessed.met(w.stray, next)
+			if twice = w.twice(unnamed, name); o.Type == "" {
+				guessed.met(w.stray, next)
+			}
 		} else {
 			next, guessed.row = m.Index+1, 0
 			word, bit := &w.seen[frame+m.Index>>6], uint64(1)<<(m.Index&63)
 			twice = *word&bit != 0
 			*word |= bit
-			if quick && !twice && !(top == 0 && errorName(name)) && w.harmless(m, whole) {
+			if quick && !twice && !((top == 0 || o.Envelope) && errorName(name)) && w.harmless(m, whole) {
 				more, good := w.more('}')
 				if ok = good; !more {
 					break
@@ -591,8 +603,13 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 			}
 		}
 		w.segs[top].rename(name)
+		if o.Type != "" {
+			w.relabel(top, m)
+		}
 		failed := w.failed
-		w.failed = failed || top == 0 && errorName(name)
+		if w.failed = failed || (top == 0 || o.Envelope) && errorName(name); o.Envelope {
+			w.notice(name)
+		}
 		if m != nil && (!m.Foreign || how == foreign) {
 			w.picked = w.pickOf(picked, m, how)
 		}
@@ -641,7 +658,10 @@ func (w *walk) nextOf(o *contract.Object, next int, first bool, g *guessing) (m 
 			return o.Members[next], name, start, true
 		}
 	}
-	if w.stray = w.guess(g, o, next); w.stray != nil {
+	if w.stray = nil; o.Type == "" {
+		w.stray = w.guess(g, o, next)
+	}
+	if w.stray != nil {
 		if name, start, more = w.expected(w.stray.key); more {
 			return nil, name, start, true
 		}
@@ -650,7 +670,11 @@ func (w *walk) nextOf(o *contract.Object, next int, first bool, g *guessing) (m 
 		return nil, nil, 0, false
 	}
 	if m = o.Member(name); m == nil {
-		w.stray = w.judge.verdict(o.Entity, name)
+		word := name
+		if w.apart = o.Stray(name); w.apart != nil {
+			word = w.apart.Name
+		}
+		w.stray = w.judge.verdict(o.Entity, word)
 	}
 	return m, name, start, more
 }
@@ -732,8 +756,14 @@ func (w *walk) missing(o *contract.Object, seen []uint64, strays []stray, begin 
 			c.entity, c.field, c.class = m.Grant.Owner, f.Name, f.Class
 		}
 		w.member(m.Text)
+		if o.Type != "" {
+			w.segs[len(w.segs)-1].typed, w.segs[len(w.segs)-1].label = o, m.Label
+		}
 		w.emitAt(c, begin, 0, "")
 		if w.watch != nil {
+			if o.Type != "" {
+				w.watch.Of(o.Type, string(w.segs[len(w.segs)-1].word()))
+			}
 			w.watch.Absent(m)
 		}
 		w.pop()
@@ -753,8 +783,8 @@ func (w *walk) foreignMember(m *contract.Member, how mode, start int) bool {
 	}
 	class := m.Class
 	c := w.pool.add(candidate{kind: kind.WrongAudience, grant: m.Grant})
-	if m.Object != nil || m.OneOf != nil {
-		class = m.Gravest
+	if m.Object != nil || m.OneOf != nil || m.Selected != nil {
+		class = gravest(m)
 	}
 	switch g := m.Grant; {
 	case g.Relation != nil:
@@ -794,14 +824,14 @@ func (w *walk) otherMember(entity *catalog.Entity, name []byte, holder *contract
 		if how == posted {
 			return w.pass(w.depth)
 		}
-		return w.sweep(zone{cover: holder.Class}, v, nil, start)
+		return w.sweep(zone{cover: holder.Class, selected: belowStray(w.apart)}, v, nil, start)
 	case how == posted:
 		return w.postedMember(name, v, entity, start)
 	case how == foreign:
 		if w.watch != nil {
 			w.watch.Member(name, v.masked, start, Ungranted, nil)
 		}
-		return w.sweep(zone{}, v, entity, start)
+		return w.sweep(zone{selected: belowStray(w.apart)}, v, entity, start)
 	}
 	if w.watch != nil {
 		w.watch.Member(name, v.masked, start, Ungranted, nil)

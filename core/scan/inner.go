@@ -27,6 +27,9 @@ type inner struct {
 	depth         int
 }
 
+// Within stands in a path between what a body stands in, or the type of an object, and the path in it.
+const Within = within
+
 const (
 	within = " >> "
 	// maxInner limits how deeply bodies are nested in bodies.
@@ -133,6 +136,8 @@ func (w *walk) bodies(c *exchange.Capture, r *contract.Response, plan *contract.
 		var one exchange.Part
 		one, err = exchange.MessagePart(media, c.Response.Header.Get("Grpc-Encoding"), c.Response.Body, w.message)
 		parts = append(w.parts[:0], one)
+	case plan.Result():
+		parts, err = exchange.Results(media, c.Response.Body)
 	default:
 		parts, err = exchange.Parts(w.parts[:0], media, c.Response.Body)
 	}

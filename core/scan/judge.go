@@ -80,6 +80,9 @@ type Outcome struct {
 	Bytes      int    // of the body, its codings undone
 	Excess     int    // bytes of what no grant covers
 	Body       uint64 // tells equal bodies, while the process lasts; 0 where none is compared
+	Result     bool   // it is the result of a query, judged by types
+	Refused    bool   // it is one with errors alone
+	Unread     string // why it is not known what the request asks for, so that its result was swept
 	Heads      bool   // header fields of an answer were looked at
 	Words      bool   // the text of an error was looked at
 	Names      []Name // that no grant names, those that this judge saw first
@@ -147,16 +150,26 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 		return out
 	}
 	w := &j.walk
-	w.prepare(c, &out, e, choice)
+	judged, unasked := j.asking(c, e, plan)
+	w.prepare(c, &out, e, choice, judged)
+	w.unasked, out.Unread = unasked, unasked
 	w.watch, w.message = watch, of
 	w.inRun(out.Endpoint, j.Counts && watch == nil)
 	if plan != nil && !choice.Wrong {
 		w.uneven = e.Uneven(plan, audience)
 	}
-	all := w.bodies(c, choice.Response, plan)
+	all := w.bodies(c, choice.Response, judged)
 	spots := all.spots
+	if out.Result = judged.Result() && !c.ByType; out.Result {
+		out.Refused = w.errored && !w.given
+	}
+	for i := range spots {
+		if unasked != "" {
+			spots[i].reason = spots[i].Why() + "; the body was swept, as " + unasked
+		}
+	}
 	page := append(failing(c), j.pageSpots(c)...)
-	if len(w.parts) == 0 && plan == nil && all.err == nil && len(page) == 0 {
+	if len(w.parts) == 0 && judged == nil && all.err == nil && len(page) == 0 {
 		out.Skipped, out.Spots, out.Bytes = "no JSON is baked into the page", append(asked, page...), 0
 		return out
 	}
@@ -184,7 +197,8 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 }
 
 // prepare sets what holds for all bodies of a capture.
-func (w *walk) prepare(c *exchange.Capture, out *Outcome, e *contract.Endpoint, choice contract.Choice) {
+func (w *walk) prepare(c *exchange.Capture, out *Outcome, e *contract.Endpoint, choice contract.Choice,
+	plan *contract.Plan) {
 	w.asked, w.boundary, w.uneven = nil, nil, nil
 	w.failed, w.outlined, w.places = c.Response.Status >= 400, c.Outlined, out.Places
 	w.who, w.undetermined, w.pathOwner = out.Who, Undetermined{}, ""
@@ -192,8 +206,8 @@ func (w *walk) prepare(c *exchange.Capture, out *Outcome, e *contract.Endpoint, 
 	if choice.Response != nil {
 		w.pathOwner = w.judge.contracts.PathOwner(e, choice.Response, c.Request.URL)
 	}
-	if out.plan != nil && choice.Wrong {
-		w.boundary = out.plan.Entity
+	if plan != nil && choice.Wrong {
+		w.boundary = plan.Entity
 	}
 	if out.Selected {
 		w.asked = pickTree(e.Selection.Asked(c.Request.URL))

@@ -137,6 +137,9 @@ func (w *walk) tooMany() {
 
 // above returns the path of the object whose member is being read.
 func (w *walk) above() *pathNode {
+	if o := w.segs[len(w.segs)-1].typed; o != nil {
+		return w.judge.rootOf(w.prefixPath + o.Within)
+	}
 	if len(w.segs) == 1 {
 		return w.root
 	}

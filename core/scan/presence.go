@@ -14,6 +14,8 @@ const (
 	Filled Presence = 1 << iota
 	// Hollow is null or an empty list, which tell nothing of what else might stand there.
 	Hollow
+	// Failed is null in the result of a query, where an error says that it failed: it was asked for and not given.
+	Failed
 )
 
 // seek prepares for what occurs in a capture, if that matters.
@@ -37,7 +39,9 @@ func (w *walk) occur(first byte) {
 	}
 	how := Filled
 	if first == 'n' || first == '[' && !w.filled() {
-		how = Hollow
+		if how = Hollow; first == 'n' && w.plan.Result() && w.failedHere() {
+			how = Failed
+		}
 	}
 	if at := w.entry(); at.present&how == 0 {
 		at.present |= how
@@ -48,7 +52,7 @@ func (w *walk) occur(first byte) {
 // Outermost returns the outermost place on the way to path that no grant covers, which may be path itself. It is empty
 // if the grants cover all of it, and where no response of a contract applies.
 func (o *Outcome) Outermost(path string) string {
-	if o.plan == nil {
+	if o.plan == nil || o.plan.Result() {
 		return ""
 	}
 	inner := ""

@@ -15,6 +15,8 @@ type zone struct {
 	under  *verdict        // the telling name of the list whose elements these are, or nil
 	table  []*verdict      // what the columns of the rows in this list tell
 	row    []*verdict      // the same, of the row that these are the cells of
+
+	selected *contract.Selected // what a query asks of the objects here; nil where there is none
 }
 
 // named is the candidate for a name that is itself a recognised value.
@@ -80,7 +82,7 @@ func (all *candidates) swept(v *verdict, cover catalog.Class) *candidate {
 
 // ungranted evaluates the outermost member without a grant.
 func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int) bool {
-	before := w.grave
+	before, asked := w.grave, w.apart
 	w.grave = false
 	first := w.space()
 	w.occur(first)
@@ -98,8 +100,8 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 		slot := w.hold()
 		full := w.filled()
 		var objects bool
-		ok, objects = w.sweepInside(zone{entity: v.related, under: v.under(first)})
-		structure = w.structure(structure, v, objects).hollowed(v, !full && !w.judge.AnyValue)
+		ok, objects = w.sweepInside(zone{entity: v.related, under: v.under(first), selected: belowStray(asked)})
+		structure = w.structure(structure, v, objects).hollowed(v, !full && !w.judge.AnyValue).ofRoot(asked)
 		if w.judge.AnyValue {
 			structure = w.named(v, structure, entity, full)
 		}
@@ -110,7 +112,7 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 		ok = read.ok
 		w.embed(0, start)
 		structure = w.structure(structure, v, false).hollowed(v, !w.judge.AnyValue && (scalar == contract.Null ||
-			scalar == contract.Text && len(text) == 0 && ok))
+			scalar == contract.Text && len(text) == 0 && ok)).ofRoot(asked)
 		if text == nil && scalar != contract.Null {
 			text = []byte{} // the body broke off in it
 		}
@@ -287,6 +289,10 @@ func (w *walk) sweepInside(z zone) (ok, objects bool) {
 }
 
 func (w *walk) sweepObject(z zone) bool {
+	if o, entity := w.inType(z); o != nil {
+		z.entity = entity
+		return w.sweepTyped(z, o)
+	}
 	w.pos++
 	known, unnamed, kept := w.judge.namesOf(z.entity), len(w.names), len(w.pool)
 	w.member(nil)

@@ -23,6 +23,9 @@ type Observer interface {
 	// Member starts a member whose name begins at byte start. masked replaces a sensitive name; m is its grant, or
 	// nil.
 	Member(name []byte, masked string, start int, mark Mark, m *contract.Member)
+	// Of says, before a member is reported, of which type its object is and which field it stands for, where a query
+	// tells that.
+	Of(typeName, field string)
 	// Element starts an element.
 	Element(index, start int)
 	// Absent reports a granted member that is missing in the current object.

@@ -30,12 +30,22 @@ const (
 
 // seg is one step of the path to the value being read.
 type seg struct {
-	name   []byte    // of a member; nil for an element
-	masked string    // stands for the name in pointers when it is sensitive
-	index  int       // of an element
-	any    bool      // [*] in paths
-	nth    bool      // its index counts in paths
-	node   *pathNode // once it was needed
+	name   []byte           // of a member; nil for an element
+	masked string           // stands for the name in pointers when it is sensitive
+	index  int              // of an element
+	any    bool             // [*] in paths
+	nth    bool             // its index counts in paths
+	node   *pathNode        // once it was needed
+	typed  *contract.Object // granted by type, whose member it is: paths begin at the type
+	label  []byte           // stands for the name in paths: a field that a query calls otherwise
+}
+
+// word returns the name as paths have it.
+func (g *seg) word() []byte {
+	if g.label != nil {
+		return g.label
+	}
+	return g.name
 }
 
 // nameInfo is what a member name says by itself.
@@ -121,9 +131,10 @@ type ofCapture struct {
 	foundTheirs  []string // the same, as it was found out before the values became an outline
 
 	message exchange.Message // that it consists of, where it does
-	parts   []exchange.Part  // of its body
-	met     int              // bodies of inner that are not in the one being read
-	inner   []inner          // bodies to be judged, those found inside of others behind them
+	queried
+	parts []exchange.Part // of its body
+	met   int             // bodies of inner that are not in the one being read
+	inner []inner         // bodies to be judged, those found inside of others behind them
 }
 
 // ofBody holds for one body: the whole, a part, or one inside another.
@@ -138,9 +149,10 @@ type ofBody struct {
 
 // ofPass holds for one pass over a body. A body is read twice if `at` is absent.
 type ofPass struct {
-	root   *pathNode // of the paths in it
-	stray  *verdict  // on the member without a grant that is about to be read
-	picked *pick     // what was asked for of the object being read; nil is all
+	root   *pathNode       // of the paths in it
+	stray  *verdict        // on the member without a grant that is about to be read
+	apart  *contract.Stray // the same, where a query asks for it
+	picked *pick           // what was asked for of the object being read; nil is all
 	excess int
 	grave  bool // something personal or secret was found since it was cleared
 	depth  int
@@ -171,6 +183,10 @@ func (w *walk) reset(of text) {
 	clear(w.doubled)
 	w.judge.body++
 	w.root = w.judge.rootOf(w.prefixPath)
+	w.sought, w.later = false, 0
+	if w.nesting == 0 {
+		w.errored, w.given = false, false
+	}
 	if w.watch != nil {
 		w.watch.Begin(w.prefixPointer, of.data, w.plan != nil)
 	}
@@ -262,8 +278,8 @@ func (j *Judge) isValue(text []byte) bool {
 
 // rename moves a member's step on to the next member of its object.
 func (g *seg) rename(name []byte) {
-	if g.name = name; g.any || g.node != nil {
-		g.any, g.masked, g.node = false, "", nil
+	if g.name = name; g.any || g.node != nil || g.label != nil {
+		g.any, g.masked, g.node, g.label = false, "", nil, nil
 	}
 }
 

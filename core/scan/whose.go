@@ -268,8 +268,8 @@ func (w *walk) theirRecord(o *contract.Object, m *contract.Member, start int, c 
 // theirMember evaluates a member that is granted of the caller's own records only, in the record of somebody else.
 func (w *walk) theirMember(m *contract.Member, start int) bool {
 	c := w.pool.add(candidate{kind: kind.ForeignRecord, grant: m.Grant, class: m.Class})
-	if m.Object != nil || m.OneOf != nil {
-		c.class = m.Gravest
+	if m.Object != nil || m.OneOf != nil || m.Selected != nil {
+		c.class = gravest(m)
 	}
 	c.severity = severity.ByClass(c.class)
 	switch g := m.Grant; {

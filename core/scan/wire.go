@@ -20,8 +20,9 @@ type Wire struct {
 	*bodyPicture                // the one being taken
 	open         []*WireNode
 	count        int
-	skipping     int // depth below a value that is left out
-	Cut          int // values left out
+	skipping     int    // depth below a value that is left out
+	Cut          int    // values left out
+	of, field    string // of the member that is reported next
 }
 
 // bodyPicture is the picture of one body in a [Wire].
@@ -46,7 +47,9 @@ type WireNode struct {
 	Pointer  string
 	Spot     *Spot
 	Children []*WireNode
-	More     int // children left out
+	More     int    // children left out
+	Type     string // that its object is of, and the field of it that it stands for, where a query tells that
+	Field    string
 
 	start int
 }
@@ -121,9 +124,13 @@ func (w *Wire) Member(name []byte, masked string, start int, mark Mark, m *contr
 	}
 	n := &WireNode{Name: shown, Index: -1, Mark: mark, start: start}
 	n.Pointer = string(place.AppendPointer(w.top().below(), []byte(shown)))
+	n.Type, n.Field, w.of, w.field = w.of, w.field, "", ""
 	n.grant(m)
 	w.add(n)
 }
+
+// Of implements [Observer].
+func (w *Wire) Of(typeName, field string) { w.of, w.field = typeName, field }
 
 func (n *WireNode) grant(m *contract.Member) {
 	if m == nil {
@@ -148,6 +155,7 @@ func (w *Wire) Absent(m *contract.Member) {
 	parent := w.top()
 	n := &WireNode{Name: m.Name, Index: -1, Kind: "absent", Mark: Granted, Missing: true}
 	n.Pointer = string(place.AppendPointer(parent.below(), []byte(m.Name)))
+	n.Type, n.Field, w.of, w.field = w.of, w.field, "", ""
 	n.grant(m)
 	parent.Children = append(parent.Children, n)
 }

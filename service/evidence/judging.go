@@ -9,6 +9,7 @@ import (
 	"inkret/core/contract"
 	"inkret/core/exchange"
 	"inkret/core/finding"
+	"inkret/core/graph"
 	"inkret/core/scan"
 	"inkret/core/shown"
 	"inkret/service/base"
@@ -71,8 +72,11 @@ func callOf(print func([]byte) uint64, c *exchange.Capture, audience string) int
 	if u == nil {
 		return 0
 	}
-	return int64(print([]byte(strings.Join([]string{"call", c.Request.Method, strings.ToLower(u.Host), u.EscapedPath(),
-		u.RawQuery, audience}, "\n"))))
+	call := []string{"call", c.Request.Method, strings.ToLower(u.Host), u.EscapedPath(), u.RawQuery, audience}
+	if asks := graph.Same(c.Request.Method, u, c.Request.Header.Get("Content-Type"), c.Request.Body); asks != nil {
+		call = append(call, string(asks)) // all queries go to one address
+	}
+	return int64(print([]byte(strings.Join(call, "\n"))))
 }
 
 // add evaluates a capture. It returns the record to store, without the sealed part, and the findings that the
