@@ -75,7 +75,8 @@ type Capture struct {
 	Status     int       // the entry of the contract, or the code
 	Started    time.Time // when it began, or was made
 	Recorded   time.Time // the same as far as it counts, else when it arrived
-	Call       int64     // keyed hash of method, address and audience; 0 where it is not known
+	Call       int64     // keyed hash of method, address, audience and query; 0 where it is not known
+	Refused    bool      // the result of a query that holds errors alone; not read back
 	Bytes      int       // of bodies, their codings undone
 	Excess     int       // bytes that no grant covers
 	Findings   int       // how many it shows
@@ -171,10 +172,10 @@ func (in *Intake) flush(ctx context.Context) error {
 func addCapture(ctx context.Context, tx *sql.Tx, batch int64, c *Capture) (int64, error) {
 	r, err := tx.ExecContext(ctx,
 		`INSERT INTO captures (batch_id, entry, file, endpoint_id, method, url, audience, audience_by, status, started,
-		bytes, excess, findings, skipped, repeats, holds, incomplete, recorded, call, person, sealed)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		bytes, excess, findings, skipped, repeats, holds, incomplete, recorded, call, refused, person, sealed)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		batch, c.Entry, c.File, c.EndpointID, c.Method, c.URL, c.Audience, c.AudienceBy, c.Status, millis(c.Started),
-		c.Bytes, c.Excess, c.Skipped, c.Repeats, c.Holds, c.Incomplete, millis(c.Recorded), c.Call, c.Person,
+		c.Bytes, c.Excess, c.Skipped, c.Repeats, c.Holds, c.Incomplete, millis(c.Recorded), c.Call, c.Refused, c.Person,
 		c.Sealed)
 	if err != nil {
 		return 0, err

@@ -40,7 +40,7 @@ const denied = `INSERT INTO covers (finding_id, batch_id, captures, capture_id, 
 	SELECT o.finding_id, ?1, count(DISTINCT d.id), min(d.id), ?3, max(d.recorded), 0
 		FROM captures d JOIN captures s ON s.call = d.call JOIN occurrences o ON o.capture_id = s.id
 		JOIN findings f ON f.id = o.finding_id AND f.state = 'awaiting-proof' AND f.service_id = ?2
-		WHERE d.batch_id = ?1 AND d.status IN (401, 403, 404, 410) AND d.call NOT IN (0, -1) AND s.call <> 0 AND d.started > 0 AND d.incomplete = ''
+		WHERE d.batch_id = ?1 AND (d.status IN (401, 403, 404, 410) OR d.refused) AND d.call NOT IN (0, -1) AND s.call <> 0 AND d.started > 0 AND d.incomplete = ''
 		AND NOT EXISTS (SELECT 1 FROM occurrences WHERE capture_id = d.id AND finding_id = o.finding_id)
 		GROUP BY o.finding_id
 	ON CONFLICT DO UPDATE SET ground = iif(captures = 0 OR excluded.capture_id < capture_id, excluded.ground, ground),

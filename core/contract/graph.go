@@ -1,6 +1,7 @@
 package contract
 
 import (
+	"net/url"
 	"slices"
 	"strings"
 
@@ -8,6 +9,7 @@ import (
 	"inkret/core/document"
 	"inkret/core/exchange"
 	"inkret/core/graph"
+	"inkret/core/place"
 )
 
 // Endpoints that answer GraphQL grant by type, not by place. A response's types are the members of its grants, each
@@ -17,7 +19,7 @@ import (
 // Graph is what an endpoint that answers GraphQL says of it.
 type Graph struct {
 	Schema *graph.Schema // nil where none is named: types are known by what objects say of themselves
-	file   string
+	faulty bool          // one is named and could not be read
 }
 
 // graphOf reads `graphql: {schema: FILE}`; nil if n is nil.
@@ -26,24 +28,27 @@ func (r *reader) graphOf(n *document.Node) *Graph {
 		return nil
 	}
 	g := &Graph{}
-	if n.Kind == document.Null || !r.keys(n, []string{"schema"}) || n.Get("schema") == nil {
+	if n.Kind == document.Null {
+		return g
+	}
+	if g.faulty = !r.keys(n, []string{"schema"}); g.faulty || n.Get("schema") == nil {
 		return g
 	}
 	at := n.Get("schema")
 	named := r.text(at)
-	if named == "" {
+	if g.faulty = true; named == "" {
 		return g
 	}
 	if strings.ContainsAny(named, `/\`) {
 		r.report(at, "the name of a file beside this one", "%q is in another folder", named)
 		return g
 	}
-	g.file = besideFile(at.File, named)
-	if s, read := r.schemas[g.file]; read {
-		g.Schema = s
+	file := besideFile(at.File, named)
+	if s, read := r.schemas[file]; read {
+		g.Schema, g.faulty = s, s == nil
 		return g
 	}
-	f, ok := r.files[g.file]
+	f, ok := r.files[file]
 	if !ok {
 		r.report(at, "a schema beside this file: in GraphQL's definition language, or the result of introspection",
 			"there is no file %q", named)
@@ -56,7 +61,10 @@ func (r *reader) graphOf(n *document.Node) *Graph {
 	if r.schemas == nil {
 		r.schemas = map[string]*graph.Schema{}
 	}
-	g.Schema, r.schemas[g.file] = s, s
+	if err != nil {
+		s = nil
+	}
+	g.Schema, g.faulty, r.schemas[file] = s, s == nil, s
 	return g
 }
 
@@ -92,6 +100,9 @@ func (r *reader) graphResponse(resp *Response, n *document.Node, g *Graph) {
 	}
 	resp.Graph = g
 	set := &GrantSet{}
+	if g.faulty { // told already
+		return
+	}
 	r.operations(set, operations, g.Schema)
 	if types != nil {
 		for _, t := range r.mapping(types) {
@@ -129,7 +140,8 @@ func (r *reader) operations(set *GrantSet, n *document.Node, s *graph.Schema) {
 			r.report(item, "each operation once", "%q is listed twice", text)
 			continue
 		}
-		f := &Grant{Name: field, Pos: item.Pos(), Audiences: ^Set(0), Class: catalog.Public, byType: true, Optional: true}
+		f := &Grant{Name: field, Pos: item.Pos(), Audiences: ^Set(0), Class: catalog.Public, byType: true,
+			Optional: true}
 		f.Form.Nullable = true
 		r.c.nodes[f] = item
 		t.own.Grants = append(t.own.Grants, f)
@@ -188,20 +200,15 @@ func (r *reader) typeGrants(set *GrantSet, n *document.Node, s *graph.Schema) {
 		t.own = r.grants(g, t.entity, catalog.Unclassed)
 		r.inType = nil
 	}
-	if of == nil {
+	if of == nil || t.own == nil {
 		return
 	}
-	for _, g := range t.Members().Grants {
-		if of.Field(g.Name) == nil && r.c.nodes[g] != nil {
-			at := r.c.nodes[g]
-			if t.own.has(g) {
-				r.unknown(at.Name, "field of the type "+name, g.Name, fieldsOf(of))
-			}
+	for _, g := range t.own.Grants {
+		if of.Field(g.Name) == nil {
+			r.unknown(r.c.nodes[g].Name, "field of the type "+name, g.Name, fieldsOf(of))
 		}
 	}
 }
-
-func (s *GrantSet) has(g *Grant) bool { return s != nil && slices.Contains(s.Grants, g) }
 
 func fieldsOf(t *graph.Type) []string {
 	var all []string
@@ -253,6 +260,27 @@ func (e *Endpoint) Graph() *Graph {
 
 // Result reports whether a plan grants by type, and judges the results of queries.
 func (p *Plan) Result() bool { return p != nil && p.graph != nil }
+
+// Ungranted returns the outermost place on the way to a path that begins at a type of which no grant says anything; the
+// empty string if there is none.
+func (p *Plan) Ungranted(path string) string {
+	typeName, rest, typed := strings.Cut(path, " >> ")
+	steps, ok := place.Steps(rest)
+	if !typed || !ok || len(steps) == 0 {
+		return ""
+	}
+	if t := p.Root.Object.byName[typeName]; t != nil && t.Object != nil {
+		covered := t.covers(steps)
+		if m := t.Object.byName[steps[0].Name]; m != nil && !m.Foreign && m.Grant.byType {
+			covered = len(steps)
+		}
+		if covered == len(steps) {
+			return ""
+		}
+		return typeName + " >> " + place.Root + place.Joined(steps[:covered+1])
+	}
+	return typeName + " >> " + place.Root + place.Joined(steps[:1])
+}
 
 // envelope adds the members of a result beside its data to a plan (GraphQL section 7.1, and its incremental delivery).
 func (c *compiler) envelope(p *Plan, g *Graph) {
@@ -359,7 +387,8 @@ func (in *asking) later(o *Object, q *graph.Query, paths [][]string) {
 	if len(paths) > 0 { // where one stands alone, it is the message itself
 		if o.byName["items"] == nil {
 			items := *p.items
-			items.Form.Nullable, items.Fits, items.Selected = true, Null, &Selected{in: in, of: q.Data.Below(paths[0]), partly: true}
+			items.Form.Nullable, items.Fits, items.Selected = true, Null, &Selected{in: in, of: q.Data.Below(paths[0]),
+				partly: true}
 			o.add(&items)
 		}
 	}
@@ -620,3 +649,28 @@ func readsGraphsOf(is, was *Graph) bool {
 
 // sameGraphs reports whether two states of an endpoint read queries by the same schema.
 func sameGraphs(a, b *Graph) bool { return readsGraphsOf(a, b) && readsGraphsOf(b, a) }
+
+// Answers returns the endpoint of an address that answers GraphQL, or nil.
+func (c *Contracts) Answers(u *url.URL) *Endpoint {
+	if c == nil || u == nil {
+		return nil
+	}
+	segments, ours := c.Serves(u)
+	if !ours {
+		return nil
+	}
+	if e := c.Find("POST", segments); e.Graph() != nil {
+		return e
+	}
+	return nil
+}
+
+// HasType reports whether an endpoint knows a type: from its schema, or because something is granted of it.
+func (e *Endpoint) HasType(name string) bool {
+	if e.graph.Schema.Type(name) != nil {
+		return true
+	}
+	return slices.ContainsFunc(e.Responses, func(r *Response) bool {
+		return r.Graph != nil && r.Body.grant(name) != nil
+	})
+}

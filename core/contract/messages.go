@@ -20,7 +20,8 @@ import (
 func setsOf(files []File) (names []string) {
 	silent := func(*document.Node, string, string) {}
 	for _, f := range files {
-		if !bytes.Contains(f.Data, []byte("protobuf")) && !bytes.Contains(f.Data, []byte("graphql")) { // most are read once
+		// most are read once
+		if !bytes.Contains(f.Data, []byte("protobuf")) && !bytes.Contains(f.Data, []byte("graphql")) {
 			continue
 		}
 		root := document.Parse(f.Name, f.Data, silent)
@@ -56,6 +57,15 @@ func isDocument(name string) bool {
 	return false
 }
 
+// isSchema reports whether a file is a schema by the end of its name.
+func isSchema(name string) bool {
+	switch path.Ext(name) {
+	case ".graphql", ".graphqls", ".gql":
+		return true
+	}
+	return false
+}
+
 // besideFile returns the name of a file that another names.
 func besideFile(file, named string) string { return path.Join(path.Dir(file), named) }
 
@@ -78,7 +88,7 @@ func (r *reader) documents(files []File) (all []File) {
 	sets := setsOf(files)
 	for _, f := range files {
 		named := slices.Contains(sets, f.Name)
-		if !message.Is(f.Data) && (!named || isDocument(f.Name) && !graph.Is(f.Data)) {
+		if !message.Is(f.Data) && !isSchema(f.Name) && (!named || isDocument(f.Name) && !graph.Is(f.Data)) {
 			all = append(all, f)
 		}
 	}

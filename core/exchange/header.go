@@ -83,3 +83,14 @@ func (h Header) Cookie(name string) (string, bool) {
 	}
 	return "", false
 }
+
+// With returns the fields with one that has a value, in place of others of its name.
+func (h Header) With(name, value string) Header {
+	all := make(Header, 0, len(h)+1)
+	for _, f := range h {
+		if !strings.EqualFold(f.Name, name) {
+			all = append(all, f)
+		}
+	}
+	return append(all, HeaderField{Name: name, Value: value})
+}

@@ -6,6 +6,7 @@ import (
 	"inkret/core/catalog"
 	"inkret/core/contract"
 	"inkret/core/place"
+	"inkret/core/scan"
 )
 
 // Exposure is one granted value as one audience sees it.
@@ -129,7 +130,11 @@ func (w *walker) object(o *contract.Object, path, route string, depth int, in ar
 	in.limited = in.limited || o.Owns != nil && o.Owns.Whole
 	for _, m := range o.Members {
 		if !m.Foreign {
-			w.member(m, path+place.Name(m.Name), route, depth+1, in)
+			at := path + place.Name(m.Name)
+			if m.Grant.Typed() { // paths begin at the type
+				at = m.Name + scan.Within + place.Root
+			}
+			w.member(m, at, route, depth+1, in)
 		}
 	}
 }

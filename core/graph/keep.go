@@ -107,3 +107,39 @@ func onlyConditions(all ast.DirectiveList) (kept ast.DirectiveList) {
 	}
 	return kept
 }
+
+// Keys lists the names that a request gives to the members of its result. They are no values.
+func Keys(method string, u *url.URL, contentType string, body []byte) map[string]bool {
+	keys := map[string]bool{}
+	requests, _, err := requested(method, u, contentType, body)
+	if err != nil {
+		return keys
+	}
+	var walk func(set ast.SelectionSet)
+	walk = func(set ast.SelectionSet) {
+		for _, one := range set {
+			switch one := one.(type) {
+			case *ast.Field:
+				if keys[one.Name] = true; one.Alias != "" {
+					keys[one.Alias] = true
+				}
+				walk(one.SelectionSet)
+			case *ast.InlineFragment:
+				walk(one.SelectionSet)
+			}
+		}
+	}
+	for _, r := range requests {
+		doc, err := parser.ParseQueryWithTokenLimit(&ast.Source{Input: r.Query}, mostQueryTokens)
+		if err != nil {
+			continue
+		}
+		for _, op := range doc.Operations {
+			walk(op.SelectionSet)
+		}
+		for _, f := range doc.Fragments {
+			walk(f.SelectionSet)
+		}
+	}
+	return keys
+}

@@ -357,7 +357,8 @@ func (s *Schema) possible(name string) []string {
 
 // root returns the name of the root type of an operation.
 func rootOf(s *Schema, kind ast.Operation) string {
-	name := map[ast.Operation]string{ast.Query: "Query", ast.Mutation: "Mutation", ast.Subscription: "Subscription"}[kind]
+	name := map[ast.Operation]string{ast.Query: "Query", ast.Mutation: "Mutation",
+		ast.Subscription: "Subscription"}[kind]
 	if s == nil {
 		return name
 	}

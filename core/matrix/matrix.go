@@ -125,6 +125,8 @@ func (w *walker) node(n *scan.WireNode, path string, above State) {
 			below = c.Name + " >> " + place.Root
 		case c.Inner:
 			below = path + " >> " + place.Root
+		case c.Type != "":
+			below = c.Type + scan.Within + place.Root + place.Name(c.Field)
 		case c.Index >= 0 || scan.DataName(c.Name):
 			below += place.Elements
 		default:

@@ -233,6 +233,7 @@ func (p *spot) grantMember(edits Edits, g *NewGrant) error {
 			v.Set("reference", document.Text(g.Reference))
 		case g.Shape != "":
 			v.Set("shape", document.Text(g.Shape))
+		case p.grant != nil && p.grant.Typed(): // its type says what of it is granted
 		default:
 			v.Set("grants", document.Mapping())
 		}

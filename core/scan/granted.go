@@ -563,9 +563,7 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 	picked, quick := w.picked, how == own && w.picked == nil && !theirs && w.quick()
 	w.member(nil)
 	top, kept := len(w.segs)-1, len(w.pool)
-	if o.Type != "" {
-		w.segs[top].typed = o
-	}
+	w.segs[top].of(o)
 	var guessed guessing
 	for first := true; ; first = false {
 		w.seam()
@@ -586,9 +584,8 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 		}
 		twice := false
 		if empty = false; m == nil {
-			if twice = w.twice(unnamed, name); o.Type == "" {
-				guessed.met(w.stray, next)
-			}
+			twice = w.twice(unnamed, name)
+			guessed.met(w.stray, next)
 		} else {
 			next, guessed.row = m.Index+1, 0
 			word, bit := &w.seen[frame+m.Index>>6], uint64(1)<<(m.Index&63)
@@ -602,14 +599,9 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 				continue
 			}
 		}
-		w.segs[top].rename(name)
-		if o.Type != "" {
-			w.relabel(top, m)
-		}
+		w.rename(top, name, m)
 		failed := w.failed
-		if w.failed = failed || (top == 0 || o.Envelope) && errorName(name); o.Envelope {
-			w.notice(name)
-		}
+		w.notice(o, top, name)
 		if m != nil && (!m.Foreign || how == foreign) {
 			w.picked = w.pickOf(picked, m, how)
 		}

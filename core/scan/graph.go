@@ -92,10 +92,9 @@ func laterPaths(c *exchange.Capture) (all [][]string) {
 type queried struct {
 	errors  []string // pointers of values that are null because of an error, once looked for
 	sought  bool
-	later   int    // pieces of a result that were read
-	unasked string // why nothing is known of what was asked for
-	errored bool   // the result has errors
-	given   bool   // it has data
+	later   int  // pieces of a result that were read
+	errored bool // the result has errors
+	given   bool // it has data
 }
 
 // failedHere reports whether the value that was just read is null because something failed there, as the result's
@@ -206,6 +205,18 @@ func (w *walk) objectOf(s *contract.Selected) *contract.Object {
 		return nil
 	}
 	return s.Of(typeName)
+}
+
+// result notes what the result of a query is, and why one was swept.
+func (w *walk) result(out *Outcome, c *exchange.Capture, plan *contract.Plan, spots []Spot) {
+	if out.Result = plan.Result() && !c.ByType; out.Result {
+		out.Refused = w.errored && !w.given
+	}
+	for i := range spots {
+		if out.Unread != "" {
+			spots[i].reason = spots[i].Why() + "; the body was swept, as " + out.Unread
+		}
+	}
 }
 
 // selectedObject evaluates an object whose type grants.
@@ -336,9 +347,13 @@ func (w *walk) eachOf(m *contract.Member, i int, how mode, start int) bool {
 	return w.sweep(zone{}, nil, nil, start)
 }
 
-// relabel sets what stands in paths for the member on top, whose grant is m.
-func (w *walk) relabel(top int, m *contract.Member) {
+// rename moves the step on top to a member, whose grant is m. Where a query calls a field otherwise, the field stands in
+// paths.
+func (w *walk) rename(top int, name []byte, m *contract.Member) {
+	w.segs[top].rename(name)
 	switch {
+	case w.segs[top].typed == nil:
+		return
 	case m != nil:
 		w.segs[top].label = m.Label
 	case w.apart != nil:
@@ -380,11 +395,10 @@ func (w *walk) sweepTyped(z zone, o *contract.Object) bool {
 			break
 		}
 		twice := w.twice(unnamed, name)
-		w.segs[top].rename(name)
 		m := o.Member(name)
 		asked := o.Stray(name)
 		w.apart = asked
-		w.relabel(top, m)
+		w.rename(top, name, m)
 		v := w.judge.verdict(z.entity, w.segs[top].word())
 		if m == nil && v.data {
 			w.segs[top].any, w.segs[top].masked = true, v.masked
@@ -422,8 +436,19 @@ func (w *walk) sweepTyped(z zone, o *contract.Object) bool {
 	return ok
 }
 
-// notice notes whether a result has errors, and whether it has data.
-func (w *walk) notice(name []byte) {
+// of says that the members of an object stand at the step; paths begin at the object's type, where it has one.
+func (g *seg) of(o *contract.Object) {
+	if o.Type != "" {
+		g.typed = o
+	}
+}
+
+// notice notes that a member of the root holds errors, and of the result of a query whether it has errors and data.
+func (w *walk) notice(o *contract.Object, top int, name []byte) {
+	w.failed = w.failed || (top == 0 || o.Envelope) && errorName(name)
+	if !o.Envelope {
+		return
+	}
 	if w.space(); w.pos >= len(w.data) {
 		return
 	}

@@ -69,30 +69,40 @@ const leakedMail = `"ada.moor@sails.example"`
 // TestResultsOfQueries judges results by the types of their objects, whatever the query calls them.
 func TestResultsOfQueries(t *testing.T) {
 	for _, c := range []struct{ name, query, answer, want string }{
-		{"what is granted", `{berths{id number length}}`, `{"data":{"berths":[{"id":"1","number":"A1","length":9.5}]}}`, ""},
+		{"what is granted", `{berths{id number length}}`, `{"data":{"berths":[{"id":"1","number":"A1","length":9.5}]}}`,
+			""},
 		{"an alias is no other field", `{x:berths{n:number m:id}}`, `{"data":{"x":[{"n":"A1","m":"1"}]}}`, ""},
 		{"an alias that is another field's name", `{booking(id:1){ref:note}}`, `{"data":{"booking":{"ref":"late"}}}`,
 			"unexpected-field Booking >> $.note at /data/booking/ref"},
 		{"a relation of which nothing is granted", `{booking(id:1){who:skipper{mail:email}}}`,
 			`{"data":{"booking":{"who":{"mail":` + leakedMail + `}}}}`,
-			"unexpected-relation Booking >> $.skipper at /data/booking/who\nsensitive-field Skipper >> $.email at /data/booking/who/mail"},
-		{"a granted field of a type without grants", `{booking(id:1){harbour{name}}}`, `{"data":{"booking":{"harbour":{"name":"F"}}}}`,
+			"unexpected-relation Booking >> $.skipper at /data/booking/who\nsensitive-field Skipper >> $.email at " +
+				"/data/booking/who/mail"},
+		{"a granted field of a type without grants", `{booking(id:1){harbour{name}}}`,
+			`{"data":{"booking":{"harbour":{"name":"F"}}}}`,
 			"unexpected-relation Booking >> $.harbour at /data/booking/harbour"},
 		{"its list", `{booking(id:1){piers{name}}}`, `{"data":{"booking":{"piers":[{"name":"F"},{"name":"G"}]}}}`,
-			"unexpected-relation Booking >> $.piers at /data/booking/piers/0\nunexpected-relation Booking >> $.piers at /data/booking/piers/1"},
-		{"deeper", `{berths{neighbour{neighbour{secretCode}}}}`, `{"data":{"berths":[{"neighbour":{"neighbour":{"secretCode":"x"}}}]}}`,
+			"unexpected-relation Booking >> $.piers at /data/booking/piers/0\nunexpected-relation Booking >> " +
+				"$.piers at /data/booking/piers/1"},
+		{"deeper", `{berths{neighbour{neighbour{secretCode}}}}`,
+			`{"data":{"berths":[{"neighbour":{"neighbour":{"secretCode":"x"}}}]}}`,
 			"unexpected-field Berth >> $.secretCode at /data/berths/0/neighbour/neighbour/secretCode"},
-		{"an operation that is not listed", `{v:version}`, `{"data":{"v":"1.2"}}`, "unexpected-field Query >> $.version at /data/v"},
-		{"all in it belongs to it", `{harbour{name piers{name}}}`, `{"data":{"harbour":{"name":"F","piers":[{"name":"G"}]}}}`,
+		{"an operation that is not listed", `{v:version}`, `{"data":{"v":"1.2"}}`,
+			"unexpected-field Query >> $.version at /data/v"},
+		{"all in it belongs to it", `{harbour{name piers{name}}}`,
+			`{"data":{"harbour":{"name":"F","piers":[{"name":"G"}]}}}`,
 			"unexpected-field Query >> $.harbour at /data/harbour"},
 		{"but for what is sensitive", `{me{mail:email}}`, `{"data":{"me":{"mail":` + leakedMail + `}}}`,
 			"unexpected-field Query >> $.me at /data/me\nsensitive-field Skipper >> $.email at /data/me/mail"},
 		{"introspection", `{__schema{types{name}}}`, `{"data":{"__schema":{"types":[{"name":"Berth"}]}}}`,
 			"unexpected-field Query >> $.__schema at /data/__schema"},
-		{"names of types", `{__typename berths{t:__typename number}}`, `{"data":{"__typename":"Query","berths":[{"t":"Berth","number":"A1"}]}}`, ""},
+		{"names of types", `{__typename berths{t:__typename number}}`,
+			`{"data":{"__typename":"Query","berths":[{"t":"Berth","number":"A1"}]}}`, ""},
 		{"a named fragment", `query Q{berths{...f}} fragment f on Berth{number s:secretCode}`,
-			`{"data":{"berths":[{"number":"A1","s":"x"}]}}`, "unexpected-field Berth >> $.secretCode at /data/berths/0/s"},
-		{"fragments in fragments", `{berths{...a}} fragment a on Berth{...b ... on Node{... @include(if:true){id}}} fragment b on Berth{number}`,
+			`{"data":{"berths":[{"number":"A1","s":"x"}]}}`,
+			"unexpected-field Berth >> $.secretCode at /data/berths/0/s"},
+		{"fragments in fragments",
+			`{berths{...a}} fragment a on Berth{...b ... on Node{... @include(if:true){id}}} fragment b on Berth{number}`,
 			`{"data":{"berths":[{"number":"A1","id":"1"}]}}`, ""},
 		{"a fragment that is another type's", `{search(text:"x"){... on Skipper{number:email}... on Berth{number}}}`,
 			`{"data":{"search":[{"number":"A1"}]}}`, ""}, // both fit, and it is swept
@@ -100,33 +110,50 @@ func TestResultsOfQueries(t *testing.T) {
 			`{"data":{"berths":[{"number":"A1"}]}}`, ""},
 		{"what is asked for and not there", `{berths{number id}}`, `{"data":{"berths":[{"number":"A1"}]}}`,
 			"missing-field Berth >> $.id at /data/berths/0/id"},
-		{"another type of value", `{berths{number}}`, `{"data":{"berths":[{"number":7}]}}`, "value-mismatch Berth >> $.number at /data/berths/0/number"},
+		{"another type of value", `{berths{number}}`, `{"data":{"berths":[{"number":7}]}}`,
+			"value-mismatch Berth >> $.number at /data/berths/0/number"},
 		{"a union by its names", `{search(text:"x"){__typename ... on Berth{number} ... on Skipper{e:email}}}`,
-			`{"data":{"search":[{"__typename":"Berth","number":"A1"},{"__typename":"Skipper","e":` + leakedMail + `}]}}`,
-			"unexpected-relation Query >> $.search at /data/search/1\nsensitive-field Skipper >> $.email at /data/search/1/e"},
+			`{"data":{"search":[{"__typename":"Berth","number":"A1"},{"__typename":"Skipper","e":` + leakedMail +
+				`}]}}`,
+			"unexpected-relation Query >> $.search at /data/search/1\nsensitive-field Skipper >> $.email at " +
+				"/data/search/1/e"},
 		{"a union by what fits", `{search(text:"x"){... on Berth{number} ... on Skipper{id e:email}}}`,
 			`{"data":{"search":[{"number":"A1"},{"id":"3","e":` + leakedMail + `}]}}`,
-			"unexpected-relation Query >> $.search at /data/search/1\nsensitive-field Skipper >> $.email at /data/search/1/e"},
+			"unexpected-relation Query >> $.search at /data/search/1\nsensitive-field Skipper >> $.email at " +
+				"/data/search/1/e"},
 		{"an interface of which nothing tells", `{node(id:3){id}}`, `{"data":{"node":{"id":"3"}}}`, ""},
-		{"it is swept", `{node(id:3){id ...on Skipper{email}...on Member{email}}}`, `{"data":{"node":{"id":"3","email":` + leakedMail + `}}}`,
+		{"it is swept", `{node(id:3){id ...on Skipper{email}...on Member{email}}}`,
+			`{"data":{"node":{"id":"3","email":` + leakedMail + `}}}`,
 			"sensitive-field Query >> $.node.email at /data/node/email"},
-		{"null where it failed", `{booking(id:1){ref total}}`, `{"data":{"booking":{"ref":"x","total":null}},"errors":[{"message":"no","path":["booking","total"]}]}`, ""},
-		{"the errors may come first", `{booking(id:1){ref total}}`, `{"errors":[{"message":"no","path":["booking","total"]}],"data":{"booking":{"ref":"x","total":null}}}`, ""},
-		{"null of another reason", `{booking(id:1){ref total}}`, `{"data":{"booking":{"ref":"x","total":null}},"errors":[{"message":"no","path":["booking","ref"]}]}`,
+		{"null where it failed", `{booking(id:1){ref total}}`,
+			`{"data":{"booking":{"ref":"x","total":null}},"errors":[{"message":"no","path":["booking","total"]}]}`, ""},
+		{"the errors may come first", `{booking(id:1){ref total}}`,
+			`{"errors":[{"message":"no","path":["booking","total"]}],"data":{"booking":{"ref":"x","total":null}}}`, ""},
+		{"null of another reason", `{booking(id:1){ref total}}`,
+			`{"data":{"booking":{"ref":"x","total":null}},"errors":[{"message":"no","path":["booking","ref"]}]}`,
 			"value-mismatch Booking >> $.total at /data/booking/total"},
-		{"null above what failed", `{booking(id:1){berth{number}}}`, `{"data":{"booking":null},"errors":[{"message":"no","path":["booking","berth","number"]}]}`, ""},
-		{"an error alone", `{nope}`, `{"errors":[{"message":"Cannot query field nope","locations":[{"line":1,"column":2}]}]}`, ""},
-		{"an error that tells", `{berths{number}}`, `{"data":null,"errors":[{"message":"SELECT email FROM skippers WHERE id = 7: connection refused at 10.0.0.12:5432"}]}`,
+		{"null above what failed", `{booking(id:1){berth{number}}}`,
+			`{"data":{"booking":null},"errors":[{"message":"no","path":["booking","berth","number"]}]}`, ""},
+		{"an error alone", `{nope}`,
+			`{"errors":[{"message":"Cannot query field nope","locations":[{"line":1,"column":2}]}]}`, ""},
+		{"an error that tells", `{berths{number}}`,
+			`{"data":null,"errors":[{"message":"SELECT email FROM skippers WHERE id = 7: connection refused at 10.0.0.12:5432"}]}`,
 			"revealing-error $.errors[*].message at /errors/0/message"},
-		{"extensions are open, and swept", `{berths{number}}`, `{"data":{"berths":[]},"extensions":{"tracing":{"ms":3},"user":{"email":` + leakedMail + `}}}`,
+		{"extensions are open, and swept", `{berths{number}}`,
+			`{"data":{"berths":[]},"extensions":{"tracing":{"ms":3},"user":{"email":` + leakedMail + `}}}`,
 			"sensitive-field $.extensions.user.email at /extensions/user/email"},
-		{"beside the data nothing else is", `{berths{number}}`, `{"data":{"berths":[]},"debug":true}`, "unexpected-field $.debug at /debug"},
-		{"a member twice", `{berths{number}}`, `{"data":{"berths":[{"number":"A1","number":"A2"}]}}`, "hidden-duplicate Berth >> $.number at /data/berths/0/number"},
-		{"what was not asked for", `{berths{number}}`, `{"data":{"berths":[{"number":"A1","secretCode":"x","id":"1"}]}}`,
+		{"beside the data nothing else is", `{berths{number}}`, `{"data":{"berths":[]},"debug":true}`,
+			"unexpected-field $.debug at /debug"},
+		{"a member twice", `{berths{number}}`, `{"data":{"berths":[{"number":"A1","number":"A2"}]}}`,
+			"hidden-duplicate Berth >> $.number at /data/berths/0/number"},
+		{"what was not asked for", `{berths{number}}`,
+			`{"data":{"berths":[{"number":"A1","secretCode":"x","id":"1"}]}}`,
 			"unexpected-field Berth >> $.secretCode at /data/berths/0/secretCode"},
 		{"of several operations the one that is named", ``, `{"data":{"v":"1"}}`, ""},
-		{"a mutation", `mutation{book(berth:1){ref note}}`, `{"data":{"book":{"ref":"x","note":"y"}}}`, "unexpected-field Booking >> $.note at /data/book/note"},
-		{"a selection of a mutation that is not listed", `mutation{drop(id:1)}`, `{"data":{"drop":true}}`, "unexpected-field Mutation >> $.drop at /data/drop"},
+		{"a mutation", `mutation{book(berth:1){ref note}}`, `{"data":{"book":{"ref":"x","note":"y"}}}`,
+			"unexpected-field Booking >> $.note at /data/book/note"},
+		{"a selection of a mutation that is not listed", `mutation{drop(id:1)}`, `{"data":{"drop":true}}`,
+			"unexpected-field Mutation >> $.drop at /data/drop"},
 	} {
 		if c.query == "" {
 			continue
@@ -137,7 +164,8 @@ func TestResultsOfQueries(t *testing.T) {
 				t.Errorf("%s\nwant %s\nskipped %q, unread %q", got, c.want, out.Skipped, out.Unread)
 			}
 			for i := range out.Spots {
-				if s := &out.Spots[i]; s.Bytes > 0 && !json.Valid([]byte("{"+c.answer[s.Offset:s.Offset+s.Bytes]+"}")) &&
+				if s := &out.Spots[i]; s.Bytes > 0 &&
+					!json.Valid([]byte("{"+c.answer[s.Offset:s.Offset+s.Bytes]+"}")) &&
 					!json.Valid([]byte(c.answer[s.Offset:s.Offset+s.Bytes])) {
 					t.Errorf("%s weighs %q", s.Path, c.answer[s.Offset:s.Offset+s.Bytes])
 				}
@@ -148,8 +176,10 @@ func TestResultsOfQueries(t *testing.T) {
 
 // TestWaysToAsk holds the ways in which a query can be sent, and those in which it cannot be read.
 func TestWaysToAsk(t *testing.T) {
-	const text, answer = `{booking(id:1){who:skipper{mail:email}}}`, `{"data":{"booking":{"who":{"mail":` + leakedMail + `}}}}`
-	leak := "unexpected-relation Booking >> $.skipper at /data/booking/who\nsensitive-field Skipper >> $.email at /data/booking/who/mail"
+	const text, answer = `{booking(id:1){who:skipper{mail:email}}}`, `{"data":{"booking":{"who":{"mail":` + leakedMail +
+		`}}}}`
+	leak := "unexpected-relation Booking >> $.skipper at /data/booking/who\nsensitive-field Skipper >> $.email at " +
+		"/data/booking/who/mail"
 	swept := "sensitive-field $.data.booking.who.mail at /data/booking/who/mail"
 	var upload bytes.Buffer
 	form := multipart.NewWriter(&upload)
@@ -162,22 +192,28 @@ func TestWaysToAsk(t *testing.T) {
 		{"GET", "GET", "/graphql?query=" + url.QueryEscape(text), "", "", leak, ""},
 		{"POST with the query in the address", "POST", "/graphql?query=" + url.QueryEscape(text), "", "", leak, ""},
 		{"the text itself", "POST", "/graphql", "application/graphql", text, leak, ""},
-		{"a form", "POST", "/graphql/", "application/x-www-form-urlencoded", "query=" + url.QueryEscape(text), leak, ""},
+		{"a form", "POST", "/graphql/", "application/x-www-form-urlencoded", "query=" + url.QueryEscape(text), leak,
+			""},
 		{"with files", "POST", "/graphql", form.FormDataContentType(), upload.String(), leak, ""},
 		{"escaped otherwise", "POST", "/graphql", "application/json; charset=utf-8",
 			`{"query":"\u007bbooking(id:1)\n{ who : skipper , { # note\n mail:email } } }"}`, leak, ""},
 		{"one of two by its name", "POST", "/graphql", "application/json",
 			`{"query":"query A{version} query B` + text + `","operationName":"B"}`, leak, ""},
-		{"one of two without a name", "POST", "/graphql", "application/json", `{"query":"query A{version} query B` + text + `"}`, swept,
+		{"one of two without a name", "POST", "/graphql", "application/json", `{"query":"query A{version} query B` +
+			text + `"}`, swept,
 			"the request's query cannot be read"},
-		{"a persisted query", "POST", "/graphql", "application/json", `{"extensions":{"persistedQuery":{"version":1,"sha256Hash":"ab"}}}`, swept,
+		{"a persisted query", "POST", "/graphql", "application/json",
+			`{"extensions":{"persistedQuery":{"version":1,"sha256Hash":"ab"}}}`, swept,
 			"the request has no query"},
 		{"a persisted query by GET", "GET", "/graphql?extensions=%7B%7D", "", "", swept, "the request has no query"},
 		{"no body", "POST", "/graphql", "application/json", "", swept, "the request has no query"},
-		{"cut off", "POST", "/graphql", "application/json", `{"query":"{booking(id:1){who:skip`, swept, "the request's query cannot be read"},
-		{"no query", "POST", "/graphql", "application/json", `{"query":"{booking(id:1){who:skip"}`, swept, "the request's query cannot be read"},
+		{"cut off", "POST", "/graphql", "application/json", `{"query":"{booking(id:1){who:skip`, swept,
+			"the request's query cannot be read"},
+		{"no query", "POST", "/graphql", "application/json", `{"query":"{booking(id:1){who:skip"}`, swept,
+			"the request's query cannot be read"},
 		{"fragments without an end", "POST", "/graphql", "application/json",
-			`{"query":"{booking(id:1){...a}} fragment a on Booking{berth{neighbour{bookings{...a}}}}"}`, swept, "the request's query cannot be read"},
+			`{"query":"{booking(id:1){...a}} fragment a on Booking{berth{neighbour{bookings{...a}}}}"}`, swept,
+			"the request's query cannot be read"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			out := NewJudge(asksQuay(t, true)).Capture(sent("skipper", c.method, c.address, c.media, c.body, answer))
@@ -199,29 +235,37 @@ func TestResultsInParts(t *testing.T) {
 	const asks = `{booking(id:1){ref who:skipper{mail:email}}}`
 	const result = `{"data":{"booking":{"ref":"x","who":{"mail":` + leakedMail + `}}}}`
 	part := func(texts ...string) string {
-		return "--x\r\nContent-Type: application/json\r\n\r\n" + strings.Join(texts, "\r\n--x\r\nContent-Type: application/json\r\n\r\n") + "\r\n--x--\r\n"
+		return "--x\r\nContent-Type: application/json\r\n\r\n" + strings.Join(texts,
+			"\r\n--x\r\nContent-Type: application/json\r\n\r\n") + "\r\n--x--\r\n"
 	}
 	const deferred = `{booking(id:1){ref ... @defer{who:skipper{mail:email}}}}`
 	for _, c := range []struct{ name, request, media, answer, at string }{
-		{"a batch", `[{"query":"{berths{number}}"},{"query":"` + asks + `"}]`, "application/json", `[{"data":{"berths":[]}},` + result + `]`, "/1/data/booking/who"},
+		{"a batch", `[{"query":"{berths{number}}"},{"query":"` + asks + `"}]`, "application/json",
+			`[{"data":{"berths":[]}},` + result + `]`, "/1/data/booking/who"},
 		{"an event stream", `{"query":"subscription{booked{ref who:skipper{mail:email}}}"}`, "text/event-stream",
-			"event: next\ndata: " + strings.Replace(result, "booking", "booked", 1) + "\n\nevent: complete\ndata:\n\n", "/0/data/booked/who"},
+			"event: next\ndata: " + strings.Replace(result, "booking", "booked", 1) + "\n\nevent: complete\ndata:\n\n",
+			"/0/data/booked/who"},
 		{"events of a shared connection", `{"query":"` + asks + `"}`, "text/event-stream",
 			"event: next\ndata: {\"id\":\"1\",\"payload\":" + result + "}\n\n", "/0/payload/data/booking/who"},
-		{"parts", `{"query":"` + asks + `"}`, `multipart/mixed; boundary="x"`, part(`{"payload":null}`, `{"payload":`+result+`}`), "/1/payload/data/booking/who"},
-		{"what comes later, by its path", `{"query":"` + deferred + `"}`, `multipart/mixed; boundary="x"; deferSpec=20220824`,
+		{"parts", `{"query":"` + asks + `"}`, `multipart/mixed; boundary="x"`, part(`{"payload":null}`, `{"payload":`+
+			result+`}`), "/1/payload/data/booking/who"},
+		{"what comes later, by its path", `{"query":"` + deferred + `"}`,
+			`multipart/mixed; boundary="x"; deferSpec=20220824`,
 			part(`{"data":{"booking":{"ref":"x"}},"hasNext":true}`,
-				`{"incremental":[{"path":["booking"],"data":{"who":{"mail":`+leakedMail+`}}}],"hasNext":false}`), "/1/incremental/0/data/who"},
+				`{"incremental":[{"path":["booking"],"data":{"who":{"mail":`+leakedMail+`}}}],"hasNext":false}`),
+			"/1/incremental/0/data/who"},
 		{"what comes later, by its number", `{"query":"` + deferred + `"}`, "text/event-stream",
-			"data: {\"data\":{\"booking\":{\"ref\":\"x\"}},\"pending\":[{\"id\":\"0\",\"path\":[\"booking\"]}],\"hasNext\":true}\n\n" +
-				"data: {\"incremental\":[{\"id\":\"0\",\"data\":{\"who\":{\"mail\":" + leakedMail + "}}}],\"completed\":[{\"id\":\"0\"}],\"hasNext\":false}\n\n",
+			`data: {"data":{"booking":{"ref":"x"}},"pending":[{"id":"0","path":["booking"]}],"hasNext":true}` + "\n\n" +
+				"data: {\"incremental\":[{\"id\":\"0\",\"data\":{\"who\":{\"mail\":" + leakedMail +
+				"}}}],\"completed\":[{\"id\":\"0\"}],\"hasNext\":false}\n\n",
 			"/1/incremental/0/data/who"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			one := sent("skipper", "POST", "/graphql", "application/json", c.request, c.answer)
 			one.Response.Header[0].Value = c.media
 			out := NewJudge(asksQuay(t, true)).Capture(one)
-			if got, want := told(&out), fmt.Sprintf(leak, c.at, c.at); got != want || out.Unread != "" || out.Skipped != "" {
+			if got, want := told(&out), fmt.Sprintf(leak, c.at, c.at); got != want || out.Unread != "" ||
+				out.Skipped != "" {
 				t.Errorf("%s\nwant %s\n%q %q", got, want, out.Unread, out.Skipped)
 			}
 		})
@@ -231,13 +275,16 @@ func TestResultsInParts(t *testing.T) {
 // TestWithoutASchema knows types by what objects say of themselves.
 func TestWithoutASchema(t *testing.T) {
 	for _, c := range []struct{ name, query, answer, want string }{
-		{"it is said", `{booking(id:1){t:__typename ref note}}`, `{"data":{"booking":{"t":"Booking","ref":"x","note":"y"}}}`,
+		{"it is said", `{booking(id:1){t:__typename ref note}}`,
+			`{"data":{"booking":{"t":"Booking","ref":"x","note":"y"}}}`,
 			"unexpected-field Booking >> $.note at /data/booking/note"},
-		{"it is not said", `{booking(id:1){ref note who:skipper{mail:email}}}`, `{"data":{"booking":{"ref":"x","note":"y","who":{"mail":` + leakedMail + `}}}}`,
+		{"it is not said", `{booking(id:1){ref note who:skipper{mail:email}}}`,
+			`{"data":{"booking":{"ref":"x","note":"y","who":{"mail":` + leakedMail + `}}}}`,
 			"sensitive-field Query >> $.booking.who.mail at /data/booking/who/mail"},
 		{"further inside", `{booking(id:1){__typename who:skipper{__typename mail:email}}}`,
 			`{"data":{"booking":{"__typename":"Booking","who":{"__typename":"Skipper","mail":` + leakedMail + `}}}}`,
-			"unexpected-relation Booking >> $.skipper at /data/booking/who\nsensitive-field Skipper >> $.email at /data/booking/who/mail"},
+			"unexpected-relation Booking >> $.skipper at /data/booking/who\nsensitive-field Skipper >> $.email at " +
+				"/data/booking/who/mail"},
 		{"operations", `{version}`, `{"data":{"version":"1"}}`, "unexpected-field Query >> $.version at /data/version"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -257,13 +304,18 @@ func TestWhoAsks(t *testing.T) {
 		{"skipper", asks, who, "wrong-audience Booking >> $.skipper at /data/booking/skipper"},
 		{"staff", asks, who, ""},
 		{"visitor", `{berths{number}}`, `{"data":{"berths":[{"number":"A1"}]}}`, ""},
-		{"visitor", asks, who, "wrong-audience Query >> $.booking at /data/booking"},
+		// what nobody is granted stands for itself
+		{"visitor", asks, who, "wrong-audience Query >> $.booking at /data/booking\n" +
+			"sensitive-field Skipper >> $.email at /data/booking/skipper/email"},
 		{"skipper", `{berths{number}booking(id:1){s:skipper{a:email}}}`,
-			`{"data":{"berths":[{"number":"A"}],"booking":{"s":{"a":` + leakedMail + `}}}}`, "wrong-audience Booking >> $.skipper at /data/booking/s"},
+			`{"data":{"berths":[{"number":"A"}],"booking":{"s":{"a":` + leakedMail + `}}}}`,
+			"wrong-audience Booking >> $.skipper at /data/booking/s"},
 		{"guest", asks, who, "wrong-audience $.data at /data"},
 		{"guest", asks, `{"data":null,"errors":[{"message":"no"}]}`, ""},
-		{"owner", `{skipper(id:7){name email}}`, `{"data":{"skipper":{"id":"7","name":"Ada","email":` + leakedMail + `}}}`, ""},
-		{"owner", `{skipper(id:8){number:id name mail:email}}`, `{"data":{"skipper":{"number":"8","name":"Ada","mail":` + leakedMail + `}}}`,
+		{"owner", `{skipper(id:7){name email}}`, `{"data":{"skipper":{"id":"7","name":"Ada","email":` + leakedMail +
+			`}}}`, ""},
+		{"owner", `{skipper(id:8){number:id name mail:email}}`,
+			`{"data":{"skipper":{"number":"8","name":"Ada","mail":` + leakedMail + `}}}`,
 			"foreign-record Skipper >> $.email at /data/skipper/mail"},
 	} {
 		one := query(c.audience, c.query, c.answer)
@@ -296,7 +348,8 @@ func TestQueriesAskAlike(t *testing.T) {
 			one := query("skipper", text.query+text.fragments, `{"data":`+tree.answer(names)+`}`)
 			out := NewJudge(c).Capture(one)
 			if got := pathsOf(&out); !slices.Equal(got, want) {
-				t.Fatalf("%d: %s\n%s\n%s\n%s\n%v\n%v", n, plain.query, text.query+text.fragments, one.Response.Body, out.Unread, got, want)
+				t.Fatalf("%d: %s\n%s\n%s\n%s\n%v\n%v", n, plain.query, text.query+text.fragments, one.Response.Body,
+					out.Unread, got, want)
 			}
 		}
 	}
@@ -323,9 +376,11 @@ type node struct {
 
 // fieldsIn are the fields of the types of the test's schema, with the type of what they lead to.
 var fieldsIn = map[string][][2]string{
-	"Query":   {{"berths", "[Berth"}, {"booking", "Booking"}, {"me", "Skipper"}, {"version", ""}, {"harbour", "Harbour"}},
-	"Berth":   {{"id", ""}, {"number", ""}, {"secretCode", ""}, {"neighbour", "Berth"}, {"bookings", "[Booking"}},
-	"Booking": {{"id", ""}, {"ref", ""}, {"note", ""}, {"berth", "Berth"}, {"skipper", "Skipper"}, {"harbour", "Harbour"}},
+	"Query": {{"berths", "[Berth"}, {"booking", "Booking"}, {"me", "Skipper"}, {"version", ""},
+		{"harbour", "Harbour"}},
+	"Berth": {{"id", ""}, {"number", ""}, {"secretCode", ""}, {"neighbour", "Berth"}, {"bookings", "[Booking"}},
+	"Booking": {{"id", ""}, {"ref", ""}, {"note", ""}, {"berth", "Berth"}, {"skipper", "Skipper"},
+		{"harbour", "Harbour"}},
 	"Skipper": {{"id", ""}, {"name", ""}, {"email", ""}, {"bookings", "[Booking"}},
 	"Harbour": {{"name", ""}, {"piers", "[Pier"}},
 	"Pier":    {{"name", ""}},

@@ -152,7 +152,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	w := &j.walk
 	judged, unasked := j.asking(c, e, plan)
 	w.prepare(c, &out, e, choice, judged)
-	w.unasked, out.Unread = unasked, unasked
+	out.Unread = unasked
 	w.watch, w.message = watch, of
 	w.inRun(out.Endpoint, j.Counts && watch == nil)
 	if plan != nil && !choice.Wrong {
@@ -160,14 +160,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	}
 	all := w.bodies(c, choice.Response, judged)
 	spots := all.spots
-	if out.Result = judged.Result() && !c.ByType; out.Result {
-		out.Refused = w.errored && !w.given
-	}
-	for i := range spots {
-		if unasked != "" {
-			spots[i].reason = spots[i].Why() + "; the body was swept, as " + unasked
-		}
-	}
+	w.result(&out, c, judged, spots)
 	page := append(failing(c), j.pageSpots(c)...)
 	if len(w.parts) == 0 && judged == nil && all.err == nil && len(page) == 0 {
 		out.Skipped, out.Spots, out.Bytes = "no JSON is baked into the page", append(asked, page...), 0

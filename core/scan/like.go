@@ -38,6 +38,9 @@ func (w *walk) guess(g *guessing, o *contract.Object, next int) *verdict {
 
 // met remembers a member without a grant.
 func (g *guessing) met(v *verdict, next int) {
+	if g.of == nil { // nothing is guessed
+		return
+	}
 	row := &g.of.at[next]
 	switch {
 	case !v.kept || g.row >= mostGuessed:

@@ -52,8 +52,11 @@ func (w *walk) occur(first byte) {
 // Outermost returns the outermost place on the way to path that no grant covers, which may be path itself. It is empty
 // if the grants cover all of it, and where no response of a contract applies.
 func (o *Outcome) Outermost(path string) string {
-	if o.plan == nil || o.plan.Result() {
+	if o.plan == nil {
 		return ""
+	}
+	if o.plan.Result() {
+		return o.plan.Ungranted(path)
 	}
 	inner := ""
 	if o.Response != nil && o.Response.Inner != "" {

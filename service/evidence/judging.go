@@ -66,7 +66,8 @@ func trialOf(service string, waiting []store.Finding) *finding.Trial {
 	return finding.NewTrial(all)
 }
 
-// callOf returns the keyed hash by which the same call is told: method, whole address and audience.
+// callOf returns the keyed hash by which the same call is told: method, whole address, audience, and what it asks for
+// in GraphQL.
 func callOf(print func([]byte) uint64, c *exchange.Capture, audience string) int64 {
 	u := c.Request.URL
 	if u == nil {
@@ -100,7 +101,8 @@ func (g *gathering) add(c *exchange.Capture) (store.Capture, []store.Occurrence)
 	g.collector.Add(c.File, c.Entry, &out)
 	row := store.Capture{Entry: c.Entry, Method: c.Request.Method, Audience: out.Audience, AudienceBy: out.AudienceBy,
 		Status:  c.Response.Status,
-		Started: c.Started, Recorded: recorded, Call: callOf(g.print, c, out.Audience), Bytes: out.Bytes,
+		Started: c.Started, Recorded: recorded, Call: callOf(g.print, c, out.Audience), Refused: out.Refused,
+		Bytes:  out.Bytes,
 		Excess: out.Excess, Skipped: out.Skipped, Incomplete: c.Incomplete,
 		Service: g.service, Endpoint: out.Endpoint}
 	if c.Request.URL != nil {

@@ -1,12 +1,14 @@
 package vault
 
 import (
+	"encoding/json"
 	"errors"
 	"net/url"
 
 	"inkret/core/contract"
 	"inkret/core/detect"
 	"inkret/core/exchange"
+	"inkret/core/graph"
 	"inkret/core/shown"
 	"inkret/store"
 )
@@ -18,12 +20,26 @@ func (e *Exchange) Outline(contracts *contract.Contracts) string {
 	}
 	media, set := e.ResponseHeader.Get("Content-Type"), contracts.Recognised()
 	isData := func(name []byte) bool { return set.Value(name, detect.TraitsOf(name)).Found() }
-	e.ResponseBody = exchange.Outline(media, e.ResponseBody, isData, set.StandInOf)
+	standIn, asks := exchange.StandIn(set.StandInOf), []byte(nil)
+	sent, err := url.Parse(e.URL)
+	if answers := contracts.Answers(sent); err == nil && answers != nil {
+		asks = graph.Outline("POST", sent, e.RequestHeader.Get("Content-Type"), e.RequestBody)
+		standIn = e.namesKept(answers, sent, standIn)
+	}
+	byAddress := len(e.RequestBody) == 0
+	e.ResponseBody = exchange.Outline(media, e.ResponseBody, isData, standIn)
 	e.RequestBody = exchange.Outline(e.RequestHeader.Get("Content-Type"), e.RequestBody, isData, set.StandInOf)
 	masker := shown.For(contracts)
 	e.RequestHeader, e.ResponseHeader = masker.Header(e.RequestHeader), masker.Header(e.ResponseHeader)
-	if u, err := url.Parse(e.URL); err == nil {
-		outline := exchange.OutlineAddress(u, isData, set.StandIn, contracts.Chooses).String()
+	if asks != nil && !byAddress {
+		e.RequestBody, e.RequestHeader = asks, e.RequestHeader.With("Content-Type", "application/json")
+	}
+	if err == nil {
+		u := exchange.OutlineAddress(sent, isData, set.StandIn, contracts.Chooses)
+		if asks != nil && byAddress {
+			askedBy(u, asks)
+		}
+		outline, u := u.String(), sent
 		e.Changed = e.Changed || outline != u.String()
 		e.URL = outline
 	}
@@ -50,4 +66,35 @@ func (e *Exchange) Capture(c store.Capture) (*exchange.Capture, error) {
 		out.Who, out.Holder, out.Theirs = e.Who, e.Holder, e.Theirs
 	}
 	return out, nil
+}
+
+// namesKept returns stand-ins that keep what judging a result needs and what is no value: the names of types, and in
+// the paths of errors the names that the query gives.
+func (e *Exchange) namesKept(answers *contract.Endpoint, u *url.URL, standIn exchange.StandIn) exchange.StandIn {
+	keys := graph.Keys("POST", u, e.RequestHeader.Get("Content-Type"), e.RequestBody)
+	return func(member, value []byte) []byte {
+		switch {
+		case member == nil:
+		case answers.HasType(string(value)), string(member) == "path" && keys[string(value)]:
+			return value
+		}
+		return standIn(member, value)
+	}
+}
+
+// askedBy puts the outline of a query into an address.
+func askedBy(u *url.URL, asks []byte) {
+	var request struct {
+		Query     string `json:"query"`
+		Operation string `json:"operationName"`
+	}
+	if json.Unmarshal(asks, &request) != nil {
+		return
+	}
+	values := u.Query()
+	values.Set("query", request.Query)
+	if request.Operation != "" {
+		values.Set("operationName", request.Operation)
+	}
+	u.RawQuery = values.Encode()
 }
