@@ -38,10 +38,13 @@ an earlier draft.
 
     inkret draft --openapi api.yaml -o contracts.yaml
     inkret draft --captures monday.har --captures tuesday.har -o contracts.yaml
-    inkret draft --openapi api.yaml -o contracts.yaml --ask`,
+    inkret draft --openapi api.yaml -o contracts.yaml --ask
+    inkret draft --graphql schema.graphql --captures monday.har -o contracts.yaml`,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "openapi", Usage: "an OpenAPI 3.0 or 3.1 `FILE`, or a JSON Schema",
 				TakesFile: true},
+			&cli.StringFlag{Name: "graphql", TakesFile: true,
+				Usage: "a GraphQL schema `FILE`: definitions, or the result of introspection"},
 			&cli.StringSliceFlag{Name: "captures",
 				Usage: "a recording `FILE`; - is standard input; may be given several times", TakesFile: true},
 			&cli.StringFlag{Name: "service",
@@ -66,9 +69,9 @@ func (a *app) draft(ctx context.Context, c *cli.Command) error {
 	}
 	switch {
 	case c.Args().Present():
-		return usage(c, errors.New("draft takes no arguments; name files by --openapi and --captures"))
-	case c.String("openapi") == "" && len(captures) == 0:
-		return usage(c, errors.New("name what to draft from: --openapi FILE, --captures FILE, or both"))
+		return usage(c, errors.New("draft takes no arguments; name files by --openapi, --graphql and --captures"))
+	case c.String("openapi") == "" && c.String("graphql") == "" && len(captures) == 0:
+		return usage(c, errors.New("name what to draft from: --openapi FILE or --graphql FILE, --captures FILE, or both"))
 	case name == ".answers":
 		return usage(c, errors.New("say where the answers are kept: --answers FILE, or -o FILE for the draft"))
 	case c.Bool("ask") && slices.Contains(captures, "-"):
@@ -83,7 +86,11 @@ func (a *app) draft(ctx context.Context, c *cli.Command) error {
 			return fileError(err)
 		}
 	}
-	sketch, o, failed := a.sketched(ctx, c.String("service"), c.String("openapi"), captures)
+	from, err := sourcesOf(c)
+	if err != nil {
+		return err
+	}
+	sketch, o, failed := a.sketched(ctx, c.String("service"), from)
 	if sketch == nil {
 		return failed
 	}
@@ -106,8 +113,8 @@ func (a *app) draft(ctx context.Context, c *cli.Command) error {
 	}
 	if output == "" {
 		_, err = io.WriteString(a.out, d.Text)
-	} else {
-		err = writeNew(output, []byte(d.Text), replace)
+	} else if err = writeNew(output, []byte(d.Text), replace); err == nil {
+		err = a.writeSchemas(output, d.Schemas, replace)
 	}
 	if err != nil {
 		return err
@@ -150,8 +157,7 @@ func unchanged(name, text string) bool {
 }
 
 // sketched reads what to draft from. Where it was interrupted, it returns what was read with the error.
-func (a *app) sketched(ctx context.Context, service, description string, captures []string) (*schema.Sketch,
-	draft.Options, error) {
+func (a *app) sketched(ctx context.Context, service string, s sources) (*schema.Sketch, draft.Options, error) {
 	o := draft.Options{Service: service}
 	if service != "" && !contract.IsServiceName(service) {
 		return nil, o, hint(fmt.Errorf("%q is no service name", service),
@@ -160,32 +166,33 @@ func (a *app) sketched(ctx context.Context, service, description string, capture
 	var from []string
 	var sketch *schema.Sketch
 	var failed error
-	if description != "" {
-		data, err := a.readAll(ctx, description)
+	if s.description != "" {
+		data, err := a.readAll(ctx, s.description)
 		if err != nil {
 			return nil, o, err
 		}
-		if sketch, err = schema.Describe(description, data); err != nil {
+		if sketch, err = s.read(s.description, data); err != nil {
 			return nil, o, err
 		}
-		from = append(from, filepath.Base(description))
+		from = append(from, filepath.Base(s.description))
 	}
-	if len(captures) > 0 {
-		seen, callers, err := a.observe(ctx, captures)
-		if failed = err; seen == nil {
+	if len(s.captures) > 0 {
+		learnt, err := a.observe(ctx, s.captures)
+		if failed = err; learnt == nil {
 			return nil, o, err
 		}
-		o.Callers = callers
-		if sketch == nil {
+		o.Callers = learnt.Callers()
+		if seen := learnt.Sketch(); sketch == nil {
 			sketch = seen
 		} else { // the description says what is meant; the traffic adds what it leaves out
 			sketch.Join(seen)
 		}
-		for _, name := range captures {
+		learnt.Join(sketch)
+		for _, name := range s.captures {
 			from = append(from, filepath.Base(name))
 		}
 	}
-	if len(sketch.Operations) == 0 && len(sketch.Objects) == 0 {
+	if len(sketch.Operations) == 0 && len(sketch.Objects) == 0 && len(sketch.Graphs) == 0 {
 		if failed == nil {
 			failed = errors.New("nothing to draft from was found there: no endpoint with a JSON body, and no " +
 				"schema of an object")
@@ -239,16 +246,16 @@ func alreadyThere(name string) error {
 }
 
 // observe learns from recordings. Where it was interrupted, it returns what it learnt with the error.
-func (a *app) observe(ctx context.Context, names []string) (*schema.Sketch, []observe.Caller, error) {
+func (a *app) observe(ctx context.Context, names []string) (*observe.Observer, error) {
 	files, err := recordings(names)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	o := observe.New(nil)
 	for _, one := range files {
 		f, size, err := a.open(ctx, one.name)
 		if err != nil {
-			return nil, nil, fileError(err)
+			return nil, fileError(err)
 		}
 		r, done := a.progress(f, size, one.shown)
 		files, closed := beside(one.name)
@@ -262,14 +269,50 @@ func (a *app) observe(ctx context.Context, names []string) (*schema.Sketch, []ob
 		var early *intake.Error
 		switch {
 		case ctx.Err() != nil:
-			return o.Sketch(), o.Callers(), errInterrupted
+			return o, errInterrupted
 		case one.found && unknownFile(err):
 			a.warn("%v", err)
 		case errors.As(err, &early):
 			a.warn("%s: %v; what came before it is used", one.name, err)
 		case err != nil:
-			return nil, nil, err
+			return nil, err
 		}
 	}
-	return o.Sketch(), o.Callers(), nil
+	return o, nil
+}
+
+// sources are what is drafted from.
+type sources struct {
+	description string // a file; empty for none
+	read        func(name string, data []byte) (*schema.Sketch, error)
+	captures    []string
+}
+
+func (s *sources) none() bool { return s.description == "" && len(s.captures) == 0 }
+
+// sourcesOf reads what a command names to draft from.
+func sourcesOf(c *cli.Command) (sources, error) {
+	s := sources{description: c.String("openapi"), read: schema.Describe, captures: c.StringSlice("captures")}
+	if name := c.String("graphql"); name != "" {
+		if s.description != "" {
+			return s, usage(c, errors.New("draft from one description: --openapi or --graphql"))
+		}
+		s.description, s.read = name, schema.DescribeGraph
+	}
+	return s, nil
+}
+
+// writeSchemas writes the schemas that a draft names beside it, unless they are there.
+func (a *app) writeSchemas(output string, all []draft.Schema, replace bool) error {
+	for _, one := range all {
+		name := filepath.Join(filepath.Dir(output), one.Name)
+		if unchanged(name, one.Text) {
+			continue
+		}
+		if err := writeNew(name, []byte(one.Text), replace); err != nil {
+			return err
+		}
+		fmt.Fprintf(a.err, "The schema is beside it: %s\n", report.Clean(name))
+	}
+	return nil
 }

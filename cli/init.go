@@ -19,6 +19,7 @@ import (
 	"inkret/core/draft"
 	"inkret/core/finding"
 	"inkret/core/scan"
+	"inkret/core/schema"
 	"inkret/report"
 )
 
@@ -36,6 +37,7 @@ first. A file that is there is left as it is.
     inkret init --openapi api/openapi.yaml --captures monday.har --service fennick-quay --yes`,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "openapi", Usage: "an OpenAPI `FILE`", TakesFile: true},
+			&cli.StringFlag{Name: "graphql", Usage: "a GraphQL schema `FILE`", TakesFile: true},
 			&cli.StringSliceFlag{Name: "captures", Usage: "a recording `FILE`; may be given several times",
 				TakesFile: true},
 			&cli.StringFlag{Name: "service", Usage: "the service's `NAME`; else made of what is drafted from"},
@@ -65,22 +67,24 @@ func (a *app) init(ctx context.Context, c *cli.Command) error {
 	if c.Args().Present() {
 		return usage(c, errors.New("init takes no arguments"))
 	}
-	description, captures := c.String("openapi"), c.StringSlice("captures")
-	if description == "" && len(captures) == 0 {
-		var err error
-		if description, captures, err = lookAround(); err != nil {
+	from, err := sourcesOf(c)
+	if err != nil {
+		return err
+	}
+	if from.none() {
+		if from, err = lookAround(); err != nil {
 			return err
 		}
-		if description == "" && len(captures) == 0 {
-			return hint(errors.New("neither an OpenAPI document nor a recording was found here"),
-				"name one: inkret init --openapi FILE, or --captures FILE")
+		if from.none() {
+			return hint(errors.New("neither an OpenAPI document, nor a GraphQL schema, nor a recording was found here"),
+				"name one: inkret init --openapi FILE, --graphql FILE, or --captures FILE")
 		}
-		for _, name := range append(slices.DeleteFunc([]string{description}, func(s string) bool { return s == "" }),
-			captures...) {
+		for _, name := range append(slices.DeleteFunc([]string{from.description}, func(s string) bool { return s == "" }),
+			from.captures...) {
 			fmt.Fprintf(a.err, "Found %s\n", report.Clean(name))
 		}
 	}
-	all, d, err := a.plan(ctx, c, description, captures)
+	all, d, err := a.plan(ctx, c, from)
 	if err != nil {
 		return err
 	}
@@ -143,19 +147,24 @@ func (p *planned) write() error {
 }
 
 // plan drafts all that init would write.
-func (a *app) plan(ctx context.Context, c *cli.Command, description string, captures []string) ([]planned, *draft.Draft,
-	error) {
+func (a *app) plan(ctx context.Context, c *cli.Command, from sources) ([]planned, *draft.Draft, error) {
 	var all []planned
 	d := &draft.Draft{}
 	var contracts *contract.Contracts
 	if _, err := os.Stat(contractsFolder); errors.Is(err, os.ErrNotExist) {
-		sketch, o, err := a.sketched(ctx, c.String("service"), description, captures)
+		sketch, o, err := a.sketched(ctx, c.String("service"), from)
 		if err != nil {
 			return nil, nil, err
 		}
 		d = draft.Write(sketch, o)
 		main := filepath.Join(contractsFolder, d.Service+".yaml")
-		if contracts, err = contract.Read(contract.File{Name: main, Data: []byte(d.Text)}); err != nil {
+		files := []contract.File{{Name: main, Data: []byte(d.Text)}}
+		for _, one := range d.Schemas {
+			name := filepath.Join(contractsFolder, one.Name)
+			files = append(files, contract.File{Name: name, Data: []byte(one.Text)})
+			all = append(all, planned{name, "the schema that they name", []byte(one.Text), 0o644})
+		}
+		if contracts, err = contract.Read(files...); err != nil {
 			return nil, nil, err
 		}
 		all = append(all, planned{main, fmt.Sprintf("contracts: %s over %s, %s to answer", plural(d.Endpoints,
@@ -171,8 +180,8 @@ func (a *app) plan(ctx context.Context, c *cli.Command, description string, capt
 	said.Set("service", document.Text(contracts.Service)).Set("contracts",
 		document.Text(contractsFolder+"/")).Set("fail-on",
 		document.Text("medium"))
-	if len(captures) > 0 {
-		text, known, err := a.baselineOf(ctx, contracts, captures)
+	if len(from.captures) > 0 {
+		text, known, err := a.baselineOf(ctx, contracts, from.captures)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -212,11 +221,14 @@ func (a *app) baselineOf(ctx context.Context, c *contract.Contracts, captures []
 var (
 	descriptionName = regexp.MustCompile(`(?i)(openapi|api|swagger)[^/]*\.(ya?ml|json)$`)
 	descriptionHead = regexp.MustCompile(`(?m)^\s*["']?openapi["']?\s*:\s*["']?3\.[01]`)
+	schemaName      = regexp.MustCompile(`(?i)(^|/)schema\.(graphqls?|gql)$`)
 	recordingName   = regexp.MustCompile(`(?i)\.(har|warc|lines)(\.(gz|zst))?$`)
 )
 
 // lookAround looks for a description and recordings in the repository: the working folder and what is in it.
-func lookAround() (description string, captures []string, err error) {
+func lookAround() (from sources, err error) {
+	from.read = schema.Describe
+	types := ""
 	const deepest, most, sniffed = 4, 20, 4096
 	err = filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
 		switch {
@@ -226,9 +238,11 @@ func lookAround() (description string, captures []string, err error) {
 			d.Name() == "vendor" || strings.Count(path, string(filepath.Separator)) >= deepest):
 			return filepath.SkipDir
 		case !d.Type().IsRegular():
-		case recordingName.MatchString(path) && len(captures) < most:
-			captures = append(captures, path)
-		case description == "" && descriptionName.MatchString(filepath.ToSlash(path)):
+		case recordingName.MatchString(path) && len(from.captures) < most:
+			from.captures = append(from.captures, path)
+		case types == "" && schemaName.MatchString(filepath.ToSlash(path)):
+			types = path
+		case from.description == "" && descriptionName.MatchString(filepath.ToSlash(path)):
 			f, err := os.Open(path)
 			if err != nil {
 				return nil
@@ -236,12 +250,15 @@ func lookAround() (description string, captures []string, err error) {
 			defer f.Close()
 			start := make([]byte, sniffed)
 			if n, _ := f.Read(start); descriptionHead.Match(start[:n]) {
-				description = path
+				from.description = path
 			}
 		}
 		return nil
 	})
-	return description, captures, err
+	if from.description == "" && types != "" {
+		from.description, from.read = types, schema.DescribeGraph
+	}
+	return from, err
 }
 
 // step is a step for any pipeline that runs a shell.

@@ -34,6 +34,7 @@ type Draft struct {
 	Answered  int        // how many were answered before
 	Audiences []string   // from least to most trusted
 	Fields    []Classed  // what is done with each
+	Schemas   []Schema   // files that belong beside it
 }
 
 // Options add what the sketch does not say.
@@ -55,6 +56,7 @@ type writer struct {
 	bodies    []*schema.Object            // what bodies have: entities and variants
 	component map[*schema.Object]int      // strongly connected component
 	shapes    map[*schema.Object]string
+	schemas   []Schema
 }
 
 // Write drafts a contract file. The result is always valid. With the same sketch and more answers, it asks less.
@@ -97,6 +99,7 @@ func Write(sketch *schema.Sketch, o Options) *Draft {
 	root.Set("responses", (&document.Value{Kind: document.List, Block: true}).Add(document.Mapping().Set("statuses",
 		document.Texts("4XX", "5XX")).Set("grants", errors)))
 	endpoints := w.endpoints(callers)
+	w.graphs(endpoints, callers)
 	root.Set("endpoints", endpoints)
 
 	head := "# A first contract, drafted by Inkret"
@@ -110,7 +113,7 @@ func Write(sketch *schema.Sketch, o Options) *Draft {
 	}
 	return &Draft{Text: head + string(root.Append(nil, 0)), Service: service, Endpoints: len(endpoints.Items),
 		Entities: len(sketch.Objects), Questions: sorted(w.questions), Answered: w.answered, Audiences: names,
-		Fields: w.classed()}
+		Fields: w.classed(), Schemas: w.schemas}
 }
 
 // errors writes what error bodies may say: plain members that do not tell of anything sensitive, and, swept, their

@@ -185,7 +185,14 @@ func (w *writer) goingOut() map[*schema.Member]bool {
 			}
 		}
 	}
-	if len(w.sketch.Operations) == 0 { // entities alone
+	for _, o := range w.graphed() {
+		for _, m := range o.Members {
+			if m.Object == nil && w.asksFor(o, m) {
+				out[m] = true
+			}
+		}
+	}
+	if len(w.sketch.Operations) == 0 && len(w.sketch.Graphs) == 0 { // entities alone
 		for _, e := range w.sketch.Objects {
 			for _, f := range e.Members {
 				out[f] = !f.WriteOnly

@@ -381,3 +381,16 @@ func (s *Selection) Below(path []string) *Selection {
 	}
 	return s
 }
+
+// Each calls do for each field of each type that may be asked for here, at any depth.
+func (s *Selection) Each(do func(typeName, field string)) {
+	if s == nil {
+		return
+	}
+	for _, name := range s.Possible {
+		for _, a := range s.Of(name).All {
+			do(name, a.Name)
+			a.Inner.Each(do)
+		}
+	}
+}

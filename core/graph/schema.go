@@ -300,6 +300,9 @@ func (s *Schema) check() error {
 // Names lists the names of all types in order.
 func (s *Schema) Names() []string {
 	var all []string
+	if s == nil {
+		return nil
+	}
 	for name := range s.Types {
 		all = append(all, name)
 	}
@@ -325,6 +328,9 @@ func (s *Schema) IsRoot(name string) bool {
 // Operations lists the root fields as contracts write them: Query.berths.
 func (s *Schema) Operations() []string {
 	var all []string
+	if s == nil {
+		return nil
+	}
 	for _, root := range []string{s.Query, s.Mutation, s.Subscription} {
 		if t := s.Types[root]; t != nil {
 			for _, f := range t.Fields {

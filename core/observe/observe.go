@@ -47,6 +47,7 @@ type Observer struct {
 	bearers   int                        // with an Authorization header, and no role
 	told      map[string]map[uint64]bool // what claims of tokens said, as keyed hashes, by their names
 	cookies   map[string]int             // by name, of those who show nothing else
+	graphs    graphs
 }
 
 // New returns an observer. contracts, which may be nil, name endpoints and audiences.
@@ -115,6 +116,12 @@ func (o *Observer) Add(c *exchange.Capture) {
 		audience = o.callerOf(c)
 	}
 	o.claims(&c.Request)
+	if key == "" && o.asks(c, endpointOf(strings.Join(segments, "/")), audience) {
+		if c.Request.URL.Host != "" {
+			o.hosts[c.Request.URL.Scheme+"://"+c.Request.URL.Host]++
+		}
+		return
+	}
 	var answered, sent []byte
 	if c.Response.Missing == "" {
 		answered = learnable(c.Response.Header, c.Response.Body)

@@ -59,7 +59,7 @@ func (o *Observer) Sketch() *schema.Sketch {
 	k := &sketcher{sketch: &schema.Sketch{}, of: map[*spot]*cluster{}, objects: map[*spot]*schema.Object{},
 		values: map[*schema.Member]map[uint64]bool{}, same: map[string]*spot{}, bearers: o.bearers > 0}
 	k.sketch.Servers = busiest(o.hosts)
-	all := o.endpointsFound()
+	all := slices.DeleteFunc(o.endpointsFound(), o.answersGraphs)
 	for _, e := range all {
 		k.operation(e)
 	}

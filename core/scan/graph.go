@@ -347,8 +347,8 @@ func (w *walk) eachOf(m *contract.Member, i int, how mode, start int) bool {
 	return w.sweep(zone{}, nil, nil, start)
 }
 
-// rename moves the step on top to a member, whose grant is m. Where a query calls a field otherwise, the field stands in
-// paths.
+// rename moves the step on top to a member, whose grant is m. Where a query calls a field otherwise, the field stands
+// in paths.
 func (w *walk) rename(top int, name []byte, m *contract.Member) {
 	w.segs[top].rename(name)
 	switch {

@@ -16,6 +16,7 @@ type keptSketch struct {
 	Tellers            []Teller
 	Errors, ErrorParts []string
 	Notes              []string
+	Graphs             []Graph `json:",omitempty"`
 }
 
 type keptObject struct {
@@ -76,7 +77,7 @@ func (s *Sketch) MarshalJSON() ([]byte, error) {
 		reach(o)
 	}
 	k := keptSketch{Title: s.Title, Servers: s.Servers, Tellers: s.Tellers, Errors: s.Errors,
-		ErrorParts: s.ErrorParts, Notes: s.Notes}
+		ErrorParts: s.ErrorParts, Notes: s.Notes, Graphs: s.Graphs}
 	for _, op := range s.Operations {
 		one := keptOperation{Operation: *op}
 		one.Operation.Answers, one.Operation.Takes = nil, nil

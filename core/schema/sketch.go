@@ -15,6 +15,7 @@ type Sketch struct {
 	Servers    []string
 	Objects    []*Object // entities, each name once; bodies hold these or their variants
 	Operations []*Operation
+	Graphs     []Graph  // endpoints that answer GraphQL
 	Tellers    []Teller // who makes requests, by what traffic shows
 	Errors     []string // members of error bodies that are shown as a rule, and are plain values
 	ErrorParts []string // those that are objects or arrays

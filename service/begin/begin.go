@@ -117,7 +117,7 @@ func (s *Begin) Begin(ctx context.Context, who base.Caller, service, like string
 }
 
 func nothing() error {
-	return base.NewProblem(base.Invalid, "a recording with JSON bodies, an OpenAPI document and SQL are read",
+	return base.NewProblem(base.Invalid, "a recording with JSON bodies, an OpenAPI document, a GraphQL schema and SQL are read",
 		"nothing to draft from was found there")
 }
 
@@ -158,8 +158,9 @@ func (s *Begin) gather(ctx context.Context, like string, next func() (File, erro
 		} else {
 			k.Sketch.Join(seen)
 		}
+		o.Join(k.Sketch)
 	}
-	if k.Sketch == nil || len(k.Sketch.Operations) == 0 && len(k.Sketch.Objects) == 0 {
+	if k.Sketch == nil || len(k.Sketch.Operations)+len(k.Sketch.Objects)+len(k.Sketch.Graphs) == 0 {
 		return nil, nil, nothing()
 	}
 	return k, sources, nil
@@ -180,6 +181,16 @@ func (s *Begin) read(ctx context.Context, k *kept, o *observe.Observer, name str
 	start = start[:n]
 	whole := io.MultiReader(bytes.NewReader(start), r)
 	switch {
+	case graphStart.Match(start), graphName.MatchString(name):
+		data, err := s.all(name, whole)
+		if err != nil {
+			return err
+		}
+		sketch, err := schema.DescribeGraph(name, data)
+		if err != nil {
+			return base.NewProblem(base.Invalid, "", "%v", err)
+		}
+		return k.add(name, sketch)
 	case described.Match(start):
 		data, err := s.all(name, whole)
 		if err != nil {
@@ -210,14 +221,16 @@ func (s *Begin) read(ctx context.Context, k *kept, o *observe.Observer, name str
 	})
 	var early *intake.Error
 	if errors.As(err, &early) {
-		return base.NewProblem(base.Unreadable, "a recording, an OpenAPI document or SQL was expected", "%v", err)
+		return base.NewProblem(base.Unreadable, "a recording, an OpenAPI document, a GraphQL schema or SQL was expected", "%v", err)
 	}
 	return base.Plain(err)
 }
 
 var (
-	described = regexp.MustCompile(`(?m)^\s*["']?(openapi|swagger|\$schema|\$defs)["']?\s*:|^\s*\{\s*"(openapi|swagger|\$schema|\$defs|components|paths|info)"\s*:`)
-	sql       = regexp.MustCompile(`(?im)^\s*(CREATE\s+(TABLE|TYPE|SCHEMA|EXTENSION|DATABASE)|SET\s+\w|BEGIN|PRAGMA|DROP\s+TABLE|ALTER\s+TABLE|--)`)
+	described  = regexp.MustCompile(`(?m)^\s*["']?(openapi|swagger|\$schema|\$defs)["']?\s*:|^\s*\{\s*"(openapi|swagger|\$schema|\$defs|components|paths|info)"\s*:`)
+	graphName  = regexp.MustCompile(`(?i)\.(graphqls?|gql)$`)
+	graphStart = regexp.MustCompile(`^\s*\{\s*("data"\s*:\s*\{\s*)?"__schema"`)
+	sql        = regexp.MustCompile(`(?im)^\s*(CREATE\s+(TABLE|TYPE|SCHEMA|EXTENSION|DATABASE)|SET\s+\w|BEGIN|PRAGMA|DROP\s+TABLE|ALTER\s+TABLE|--)`)
 )
 
 func (s *Begin) all(name string, r io.Reader) ([]byte, error) {
@@ -309,6 +322,9 @@ func (s *Begin) write(d store.Draft, k *kept) *Draft {
 		From: strings.Join(d.Sources, ", ")})
 	out.Notes = k.Sketch.Notes
 	out.Files = []store.ContractFile{{Name: "contract.yaml", Text: out.Written.Text}}
+	for _, one := range out.Written.Schemas {
+		out.Files = append(out.Files, store.ContractFile{Name: one.Name, Text: one.Text})
+	}
 	return out
 }
 
