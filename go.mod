@@ -45,6 +45,7 @@ require (
 
 require (
 	github.com/agnivade/levenshtein v1.2.2 // indirect
+	github.com/graph-gophers/graphql-go v1.11.0 // indirect
 	github.com/vektah/gqlparser/v2 v2.5.64 // indirect
 )
 

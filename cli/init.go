@@ -79,7 +79,8 @@ func (a *app) init(ctx context.Context, c *cli.Command) error {
 			return hint(errors.New("neither an OpenAPI document, nor a GraphQL schema, nor a recording was found here"),
 				"name one: inkret init --openapi FILE, --graphql FILE, or --captures FILE")
 		}
-		for _, name := range append(slices.DeleteFunc([]string{from.description}, func(s string) bool { return s == "" }),
+		for _, name := range append(slices.DeleteFunc([]string{from.description},
+			func(s string) bool { return s == "" }),
 			from.captures...) {
 			fmt.Fprintf(a.err, "Found %s\n", report.Clean(name))
 		}

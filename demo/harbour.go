@@ -297,6 +297,7 @@ func (h *Harbour) routes() {
 		answer(w, http.StatusCreated, object{"data": data})
 	})
 	h.mux.HandleFunc("GET /v1/skippers/{id}", h.oneSkipper)
+	h.mux.Handle("/graphql", h.graph())
 	h.officeRoutes()
 	h.openRoutes()
 }

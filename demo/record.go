@@ -15,7 +15,7 @@ import (
 	"time"
 )
 
-//go:embed contracts/*.yaml
+//go:embed contracts
 var contracts embed.FS
 
 // Schema is the SQL that makes the harbour's tables.
@@ -68,6 +68,14 @@ type call struct {
 	method, path, body string
 }
 
+// What clients ask for in GraphQL: each calls things as it likes.
+const (
+	findByText = `{"query":"query Find($text: String!) { search(text: $text) { __typename ` +
+		`... on Berth { label price } ... on Skipper { name mail: email } } }","variables":{"text":"a"}}`
+	myBooking = `{"query":"{ booking(id: 7004) { ref arrivesOn nights place: berth { label } who: skipper { ...person } } } ` +
+		`fragment person on Skipper { name account { iban balance } }"}`
+)
+
 // calls lists what each audience does in a session.
 func calls(a Audience) []call {
 	all := []call{{"GET", "/v1/berths", ""}, {"GET", "/v1/berths/106", ""}, {"GET", "/v1/notices", ""},
@@ -78,7 +86,8 @@ func calls(a Audience) []call {
 			call{"GET", "/v1/boats/701", ""}, call{"GET", "/v1/boats/702", ""}, call{"GET", "/v1/boats/703", ""},
 			call{"POST", "/v1/skippers",
 				`{"name":"Nell Varley","email":"nell.varley@sails.example","password":"not-a-real-one"}`},
-			call{"GET", "/v1/bookings", ""}, call{"GET", "/v1/search?q=Merrow", ""}, call{"GET", "/arrivals", ""})
+			call{"GET", "/v1/bookings", ""}, call{"GET", "/v1/search?q=Merrow", ""}, call{"GET", "/arrivals", ""},
+			call{"POST", "/graphql", findByText})
 	case Skipper:
 		all = append(all, call{"GET", "/v1/bookings", ""}, call{"GET", "/v1/bookings?fields=id,ref", ""},
 			// the second is another skipper's
@@ -87,7 +96,7 @@ func calls(a Audience) []call {
 				""},
 			call{"POST", "/v1/bookings",
 				`{"arrives_on":"2026-07-01","leaves_on":"2026-07-03","berth_id":104,"discount":100}`},
-			call{"DELETE", "/v1/bookings/7099", ""})
+			call{"DELETE", "/v1/bookings/7099", ""}, call{"POST", "/graphql", myBooking})
 	case Office:
 		all = append(all, call{"GET", "/v1/bookings", ""}, call{"GET", "/v1/bookings/7004", ""},
 			call{"GET", "/v1/bookings/7008", ""}, call{"GET", "/v1/skippers/505", ""},

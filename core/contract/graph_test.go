@@ -49,7 +49,8 @@ func readGraph(text, types string) (*Contracts, error) {
 	return Read(File{Name: "quay.yaml", Data: []byte(text)}, File{Name: "quay.graphql", Data: []byte(types)})
 }
 
-// TestTypesOfAnEndpoint changes one thing at a time: each mistake has one message, at its place, with what is next to it.
+// TestTypesOfAnEndpoint changes one thing at a time: each mistake has one message, at its place, with what is
+// next to it.
 func TestTypesOfAnEndpoint(t *testing.T) {
 	text := strings.ReplaceAll(graphText, "Query.berths", "Root.berths")
 	for _, types := range []string{graphTypes, introspectedTypes} {
@@ -65,10 +66,14 @@ func TestTypesOfAnEndpoint(t *testing.T) {
 		{"      Berth:", "      Berht:", `type "Berht" is not known`, "Berth"},
 		{"      Berth:", "      Node:", "Node is no type of objects", ""},
 		{"      Berth:", "      Root:", "Root is the type that operations begin with", ""},
-		{"grants: {bookings: {}}", "grants: {boookings: {}}", `field or relation of Berth "boookings" is not known`, "bookings"},
-		{"grants: {bookings: {}}", "grants: {position: {}, positon: {type: string}}", `field of the type Berth "positon" is not known`, "position"},
-		{"{shape: berth-card, grants: {bookings: {}}}", "{shape: booking-card, entity: Berth}", `shape "booking-card" is over Booking`, ""},
-		{"{shape: berth-card, grants: {bookings: {}}}", "{entity: Berth}", "the type Berth is named and nothing of it is granted", ""},
+		{"grants: {bookings: {}}", "grants: {boookings: {}}", `field or relation of Berth "boookings" is not known`,
+			"bookings"},
+		{"grants: {bookings: {}}", "grants: {position: {}, positon: {type: string}}",
+			`field of the type Berth "positon" is not known`, "position"},
+		{"{shape: berth-card, grants: {bookings: {}}}", "{shape: booking-card, entity: Berth}",
+			`shape "booking-card" is over Booking`, ""},
+		{"{shape: berth-card, grants: {bookings: {}}}", "{entity: Berth}",
+			"the type Berth is named and nothing of it is granted", ""},
 		{"quay.graphql", "quays.graphql", `there is no file "quays.graphql"`, ""},
 		{"quay.graphql", "../quay.graphql", `"../quay.graphql" is in another folder`, ""},
 		{"  graphql: {schema: quay.graphql}\n", "", "operations belongs to an endpoint that answers GraphQL", ""},
@@ -106,7 +111,8 @@ func TestGetsOfGraphsCount(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for method, want := range map[string][2]string{"POST": {"POST /graphql", "POST /graphql"}, "GET": {"POST /graphql", "GET /graphql"},
+	for method, want := range map[string][2]string{"POST": {"POST /graphql", "POST /graphql"},
+		"GET": {"POST /graphql", "GET /graphql"},
 		"PUT": {"", ""}} {
 		for i, all := range []*Contracts{c, own} {
 			got := ""
@@ -118,7 +124,8 @@ func TestGetsOfGraphsCount(t *testing.T) {
 			}
 		}
 	}
-	if names := Missing([]File{{Name: "a/quay.yaml", Data: []byte(text)}}); len(names) != 1 || names[0] != "a/quay.graphql" {
+	if names := Missing([]File{{Name: "a/quay.yaml", Data: []byte(text)}}); len(names) != 1 ||
+		names[0] != "a/quay.graphql" {
 		t.Errorf("missing %q", names)
 	}
 	r := &exchange.Request{Method: "GET", URL: &url.URL{RawQuery: "query={berths{number}}"}}

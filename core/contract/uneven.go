@@ -14,7 +14,7 @@ import (
 )
 
 // Uneven exposure: an entity field reaches one audience under different names, types or formats at different
-// endpoints.
+// endpoints. Those that answer GraphQL are not compared: clients call fields as they like.
 
 // showing is a granted member that carries an entity field, at one path of one endpoint.
 type showing struct {
@@ -57,6 +57,9 @@ func (c *Contracts) showings() map[carried]*shown {
 		c.shown = map[carried]*shown{}
 		for _, e := range c.Endpoints {
 			for _, r := range e.Responses {
+				if r.Graph != nil { // its names follow another convention
+					continue
+				}
 				w := evenWalk{c.shown, e, map[*GrantSet]bool{}}
 				w.grant(r.Root(), r.Audiences, place.Root)
 			}

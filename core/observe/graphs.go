@@ -57,7 +57,8 @@ func (o *Observer) asks(c *exchange.Capture, path, audience string) bool {
 // isResult reports whether a response looks like the result of a query.
 func isResult(c *exchange.Capture) bool {
 	body := bytes.TrimSpace(c.Response.Body)
-	return exchange.Streams(c.Response.Header.Get("Content-Type")) || len(body) > 0 && (body[0] == '{' || body[0] == '[') &&
+	return exchange.Streams(c.Response.Header.Get("Content-Type")) || len(body) > 0 && (body[0] == '{' ||
+		body[0] == '[') &&
 		(bytes.Contains(body, []byte(`"data"`)) || bytes.Contains(body, []byte(`"errors"`)))
 }
 
@@ -120,7 +121,8 @@ func (o *Observer) Join(s *schema.Sketch) {
 		switch {
 		case types != nil:
 		case g.Text == "":
-			s.Notes = append(s.Notes, "POST "+g.Path+" answers GraphQL, and nothing here tells its schema: until there is one, "+
+			s.Notes = append(s.Notes, "POST "+g.Path+
+				" answers GraphQL, and nothing here tells its schema: until there is one, "+
 				"objects are known only where they say their type")
 		default:
 			described, err := schema.DescribeGraph(g.File, []byte(g.Text))

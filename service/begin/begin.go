@@ -117,7 +117,8 @@ func (s *Begin) Begin(ctx context.Context, who base.Caller, service, like string
 }
 
 func nothing() error {
-	return base.NewProblem(base.Invalid, "a recording with JSON bodies, an OpenAPI document, a GraphQL schema and SQL are read",
+	return base.NewProblem(base.Invalid,
+		"a recording with JSON bodies, an OpenAPI document, a GraphQL schema and SQL are read",
 		"nothing to draft from was found there")
 }
 
@@ -221,7 +222,8 @@ func (s *Begin) read(ctx context.Context, k *kept, o *observe.Observer, name str
 	})
 	var early *intake.Error
 	if errors.As(err, &early) {
-		return base.NewProblem(base.Unreadable, "a recording, an OpenAPI document, a GraphQL schema or SQL was expected", "%v", err)
+		return base.NewProblem(base.Unreadable,
+			"a recording, an OpenAPI document, a GraphQL schema or SQL was expected", "%v", err)
 	}
 	return base.Plain(err)
 }
