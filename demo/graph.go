@@ -11,8 +11,8 @@ import (
 	"github.com/graph-gophers/graphql-go/relay"
 )
 
-// The harbour answers GraphQL, too. It checks who may see a booking, and forgets what hangs on it: the skipper's account
-// goes out by nesting, and the search hands out skippers to everybody.
+// The harbour answers GraphQL, too. It checks who may see a booking, and forgets what hangs on it: the
+// skipper's account goes out by nesting, and the search hands out skippers to everybody.
 
 // graphRoot resolves the root fields.
 type graphRoot struct{ *Harbour }

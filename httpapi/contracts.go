@@ -192,7 +192,7 @@ func responseOf(c *contract.Contracts, r *contract.Response) wire.ResponseContra
 	for _, token := range r.At {
 		at = place.AppendPointer(at, []byte(token))
 	}
-	one.At = some(string(at))
+	one.At, one.Operations = some(string(at)), someList(r.Operations())
 	one.Grants = grantsOf(c, r.Body, r.ShapeName(), r.Own(), nil)
 	if r.Beside != nil {
 		one.Beside = someList(grantsOf(c, r.Beside, "", nil, nil))
@@ -215,7 +215,7 @@ func grantsOf(c *contract.Contracts, set *contract.GrantSet, shape string, own *
 			Many: some(g.Many), Open: some(g.Open), Audiences: someList(c.Names(g.Audiences)), Reason: some(g.Reason),
 			NeededBy: someList(g.NeededBy), Line: g.Pos.Line,
 			File: some(g.Pos.File), Shape: some(g.ShapeName()), Reference: some(g.Reference), Max: some(g.Form.Max),
-			Form: some(g.Form.Words())}
+			Form: some(g.Form.Words()), OfType: some(g.Typed()), ByType: some(g.ByType())}
 		if node := c.Node(g); node != nil {
 			n.Pointer = some(node.Pointer())
 			n.TakesMembers = some((node.Get("grants") != nil || node.Get("shape") != nil) && g.Members() != nil &&
@@ -226,6 +226,9 @@ func grantsOf(c *contract.Contracts, set *contract.GrantSet, shape string, own *
 		}
 		_, field := g.Behind()
 		n.Field = some(field)
+		if g.Typed() && g.Members() != nil && g.Members().Entity != nil {
+			n.Entity = some(g.Members().Entity.Name)
+		}
 		if g.Relation != nil {
 			n.Relation, n.Entity = some(g.Relation.Name), some(g.Relation.Entity)
 		}

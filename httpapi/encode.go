@@ -151,7 +151,7 @@ func wireOf(n *scan.WireNode, fingerprints map[*scan.Spot]string) wire.WireNode 
 	out := wire.WireNode{Name: some(n.Name), Inner: some(n.Inner), Kind: wire.WireNodeKind(n.Kind),
 		Mark:  markNames[n.Mark],
 		Class: some(n.Class.String()), Line: some(n.Line),
-		Bytes: n.Bytes, Pointer: some(n.Pointer), More: some(n.More)}
+		Bytes: n.Bytes, Pointer: some(n.Pointer), More: some(n.More), Type: some(n.Type), Field: some(n.Field)}
 	if n.Missing {
 		out.Mark = wire.WireNodeMarkMissing
 	}
@@ -193,6 +193,7 @@ func endpointDetailOf(e review.EndpointContract, audiences []string) wire.Endpoi
 		return out
 	}
 	out.File, out.Line = some(e.Contract.Pos.File), some(e.Contract.Pos.Line)
+	out.AnswersGraphql = some(e.Contract.Graph() != nil)
 	for _, r := range e.Contract.Responses {
 		out.Responses = append(out.Responses, responseOf(e.Contracts, r))
 	}

@@ -1710,6 +1710,9 @@ type Endpoint struct {
 
 // EndpointDetail defines model for EndpointDetail.
 type EndpointDetail struct {
+	// AnswersGraphql Its responses grant by type
+	AnswersGraphql *bool `json:"answers_graphql,omitempty"`
+
 	// Audiences From least to most trusted
 	Audiences []string           `json:"audiences"`
 	Endpoint  Endpoint           `json:"endpoint"`
@@ -2170,6 +2173,9 @@ type ForeignKey struct {
 type GrantNode struct {
 	Audiences *[]string `json:"audiences,omitempty"`
 
+	// ByType What its objects hold is granted by their type
+	ByType *bool `json:"by_type,omitempty"`
+
 	// Carries What the member carries, such as Booking.reference
 	Carries *string   `json:"carries,omitempty"`
 	Class   string    `json:"class"`
@@ -2193,8 +2199,11 @@ type GrantNode struct {
 	Max       *int         `json:"max,omitempty"`
 	Name      string       `json:"name"`
 	NeededBy  *[]string    `json:"needed_by,omitempty"`
-	Open      *bool        `json:"open,omitempty"`
-	Optional  *bool        `json:"optional,omitempty"`
+
+	// OfType It stands for all objects of a type that is called so
+	OfType   *bool `json:"of_type,omitempty"`
+	Open     *bool `json:"open,omitempty"`
+	Optional *bool `json:"optional,omitempty"`
 
 	// Own Of the caller's own records only
 	Own *bool `json:"own,omitempty"`
@@ -2986,6 +2995,9 @@ type ResponseContract struct {
 	Many      *bool        `json:"many,omitempty"`
 	Name      *string      `json:"name,omitempty"`
 
+	// Operations Root fields that may be asked for, where it grants by type
+	Operations *[]string `json:"operations,omitempty"`
+
 	// Own All records of its entity are limited to the caller's own
 	Own *bool `json:"own,omitempty"`
 
@@ -3568,7 +3580,10 @@ type WireNode struct {
 	Children *[]WireNode `json:"children,omitempty"`
 
 	// Class Of the grant that covers it
-	Class   *string      `json:"class,omitempty"`
+	Class *string `json:"class,omitempty"`
+
+	// Field The field of that type that it stands for
+	Field   *string      `json:"field,omitempty"`
 	Finding *WireFinding `json:"finding,omitempty"`
 
 	// Index Of an element
@@ -3589,6 +3604,9 @@ type WireNode struct {
 	Name    *string `json:"name,omitempty"`
 	Path    *string `json:"path,omitempty"`
 	Pointer *string `json:"pointer,omitempty"`
+
+	// Type Of the object that it is a member of, where a query of GraphQL tells it
+	Type *string `json:"type,omitempty"`
 
 	// Value Masked unless its grant is public
 	Value *string `json:"value,omitempty"`

@@ -250,6 +250,21 @@ func (g *Grant) Typed() bool { return g.typed }
 // ByType reports whether the objects that the grant allows are granted by their type.
 func (g *Grant) ByType() bool { return g.byType }
 
+// Operations lists the root fields that a response grants, as contracts write them.
+func (r *Response) Operations() (all []string) {
+	if r.Graph == nil {
+		return nil
+	}
+	for _, t := range r.Body.Grants {
+		if r.Graph.Schema.IsRoot(t.Name) {
+			for _, f := range t.Members().Grants {
+				all = append(all, t.Name+"."+f.Name)
+			}
+		}
+	}
+	return all
+}
+
 // Graph says that the endpoint answers GraphQL; nil where it does not.
 func (e *Endpoint) Graph() *Graph {
 	if e == nil {

@@ -19,7 +19,7 @@ import (
 func (w *walk) departs(m *contract.Member, at level, kind contract.Scalar, text []byte) string {
 	f := &m.Form
 	if kind == contract.Null {
-		if f.Nullable || m.Open && f.Type == "" || w.failedHere() {
+		if f.Nullable || m.Open && f.Type == "" {
 			return ""
 		}
 		return "null is sent and the grant is not nullable"

@@ -127,6 +127,9 @@ func (w *walk) granted(m *contract.Member, how mode, at level, start int, c *can
 	}
 	b := w.space()
 	w.occur(b)
+	if b == 'n' && w.notGiven() {
+		return true
+	}
 	switch b {
 	case '{':
 		return w.grantedObject(m, how, at, start, c)

@@ -119,6 +119,12 @@ func (w *walk) failedHere() bool {
 	return false
 }
 
+// notGiven reads null that stands where something failed, which is granted everywhere (GraphQL section 6.4.4).
+// Otherwise it reads nothing.
+func (w *walk) notGiven() bool {
+	return w.plan.Result() && w.failedHere() && w.literal()
+}
+
 // failures returns the places in the results of a body of which errors say that they failed. An error that names none
 // is one of the whole result.
 func failures(body []byte) (all []string) {

@@ -85,7 +85,10 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 	before, asked := w.grave, w.apart
 	w.grave = false
 	first := w.space()
-	w.occur(first)
+	if w.occur(first); first == 'n' && w.notGiven() {
+		w.grave = before
+		return true
+	}
 	if first == '"' && w.counts && w.sameAsLast(v, how, start) {
 		w.grave = w.grave || before
 		if how == own {
@@ -202,7 +205,9 @@ func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool 
 		c = w.pool.swept(v, z.cover)
 	}
 	first := w.space()
-	w.occur(first)
+	if w.occur(first); first == 'n' && w.notGiven() {
+		return true
+	}
 	if first == '{' || first == '[' {
 		// members of an object have names of their own; elements of a list have this one
 		if c != nil && c.telling && !(w.judge.AnyValue && w.filled()) {

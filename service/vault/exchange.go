@@ -3,6 +3,7 @@ package vault
 import (
 	"encoding/json"
 	"errors"
+	"maps"
 	"net/url"
 
 	"inkret/core/contract"
@@ -20,24 +21,25 @@ func (e *Exchange) Outline(contracts *contract.Contracts) string {
 	}
 	media, set := e.ResponseHeader.Get("Content-Type"), contracts.Recognised()
 	isData := func(name []byte) bool { return set.Value(name, detect.TraitsOf(name)).Found() }
-	standIn, asks := exchange.StandIn(set.StandInOf), []byte(nil)
+	standIn := exchange.StandIn(set.StandInOf)
+	var inAddress, inBody []byte // what is asked for in GraphQL
 	sent, err := url.Parse(e.URL)
 	if answers := contracts.Answers(sent); err == nil && answers != nil {
-		asks = graph.Outline("POST", sent, e.RequestHeader.Get("Content-Type"), e.RequestBody)
+		inAddress = graph.Outline("GET", sent, "", nil)
+		inBody = graph.Outline("POST", &url.URL{}, e.RequestHeader.Get("Content-Type"), e.RequestBody)
 		standIn = e.namesKept(answers, sent, standIn)
 	}
-	byAddress := len(e.RequestBody) == 0
 	e.ResponseBody = exchange.Outline(media, e.ResponseBody, isData, standIn)
 	e.RequestBody = exchange.Outline(e.RequestHeader.Get("Content-Type"), e.RequestBody, isData, set.StandInOf)
 	masker := shown.For(contracts)
 	e.RequestHeader, e.ResponseHeader = masker.Header(e.RequestHeader), masker.Header(e.ResponseHeader)
-	if asks != nil && !byAddress {
-		e.RequestBody, e.RequestHeader = asks, e.RequestHeader.With("Content-Type", "application/json")
+	if inBody != nil {
+		e.RequestBody, e.RequestHeader = inBody, e.RequestHeader.With("Content-Type", "application/json")
 	}
 	if err == nil {
 		u := exchange.OutlineAddress(sent, isData, set.StandIn, contracts.Chooses)
-		if asks != nil && byAddress {
-			askedBy(u, asks)
+		if inAddress != nil {
+			askedBy(u, inAddress)
 		}
 		outline, u := u.String(), sent
 		e.Changed = e.Changed || outline != u.String()
@@ -71,7 +73,8 @@ func (e *Exchange) Capture(c store.Capture) (*exchange.Capture, error) {
 // namesKept returns stand-ins that keep what judging a result needs and what is no value: the names of types, and in
 // the paths of errors the names that the query gives.
 func (e *Exchange) namesKept(answers *contract.Endpoint, u *url.URL, standIn exchange.StandIn) exchange.StandIn {
-	keys := graph.Keys("POST", u, e.RequestHeader.Get("Content-Type"), e.RequestBody)
+	keys := graph.Keys("GET", u, "", nil)
+	maps.Copy(keys, graph.Keys("POST", &url.URL{}, e.RequestHeader.Get("Content-Type"), e.RequestBody))
 	return func(member, value []byte) []byte {
 		switch {
 		case member == nil:

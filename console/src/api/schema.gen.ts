@@ -3228,6 +3228,10 @@ export interface components {
             children?: components["schemas"]["WireNode"][];
             /** @description Children that are left out */
             more?: number;
+            /** @description Of the object that it is a member of, where a query of GraphQL tells it */
+            type?: string;
+            /** @description The field of that type that it stands for */
+            field?: string;
         };
         WireFinding: {
             id: string;
@@ -3267,6 +3271,8 @@ export interface components {
             line?: number;
             /** @description The endpoint's part of the contract file */
             text?: string;
+            /** @description Its responses grant by type */
+            answers_graphql?: boolean;
             responses: components["schemas"]["ResponseContract"][];
         };
         ResponseContract: {
@@ -3281,6 +3287,8 @@ export interface components {
             own?: boolean;
             /** @description The parameter of the path that says whose a record is if it does not */
             owner_path?: string;
+            /** @description Root fields that may be asked for, where it grants by type */
+            operations?: string[];
             line: number;
             file?: string;
             /** @description Where it is written in its file */
@@ -3315,6 +3323,10 @@ export interface components {
             reference?: boolean;
             derived?: string[];
             shape?: string;
+            /** @description It stands for all objects of a type that is called so */
+            of_type?: boolean;
+            /** @description What its objects hold is granted by their type */
+            by_type?: boolean;
             /** @description Members may be granted in it where it is written */
             takes_members?: boolean;
             /** @description The shape that has this grant */

@@ -217,6 +217,8 @@ function ResponseEditor({
   const byField = new Map<string, GrantNode>();
   for (const g of r.grants)
     if (g.field && !g.reference && g.carries === `${r.entity}.${g.field}`) byField.set(g.field, g);
+  const byType = r.grants.some((g) => g.of_type);
+  const roots = r.grants.filter((g) => g.of_type && r.operations?.some((o) => o.startsWith(`${g.name}.`)));
   const tick = (field: string, cls: string, on: boolean, why?: string) => {
     const g = byField.get(field);
     if (!on && g) {
@@ -248,14 +250,14 @@ function ResponseEditor({
           </Checkbox>
         )}
         <Typography.Text type="secondary">
-          {r.entity ?? "no entity"}
+          {byType ? "granted by type" : (r.entity ?? "no entity")}
           {r.many ? ", a list" : ""}{" "}
           {r.at ? (
             <>
               at <Code>{r.at}</Code>
             </>
           ) : (
-            "as the body itself"
+            !byType && "as the body itself"
           )}
           {r.shape && (
             <>
@@ -277,8 +279,13 @@ function ResponseEditor({
         </Popconfirm>
       </Flex>
       <div className="grant-sides">
-        <div aria-label={`Fields of ${r.entity ?? "no entity"}`} role="group">
-          <Typography.Title level={2}>{entity ? `${entity.name} has` : "No entity is named"}</Typography.Title>
+        <div aria-label={byType ? "What may be asked for" : `Fields of ${r.entity ?? "no entity"}`} role="group">
+          <Typography.Title level={2}>
+            {byType ? "may be asked for" : entity ? `${entity.name} has` : "No entity is named"}
+          </Typography.Title>
+          {roots.map((root) => (
+            <Operations key={root.name} root={root} onEdit={onEdit} />
+          ))}
           {entity?.fields.map((f) => {
             const g = byField.get(f.name);
             return (
@@ -313,7 +320,12 @@ function ResponseEditor({
         <div aria-label="What is granted" role="group">
           <Typography.Title level={2}>{accepts ? "may be sent" : "goes out"}</Typography.Title>
           {r.grants.length === 0 && <Typography.Text type="secondary">nothing</Typography.Text>}
-          <GrantTree all={r.grants} contract={contract} accepts={accepts} onEdit={onEdit} />
+          <GrantTree
+            all={r.grants.filter((g) => !roots.includes(g))}
+            contract={contract}
+            accepts={accepts}
+            onEdit={onEdit}
+          />
           <AddMember
             contract={contract}
             entity={r.entity}
@@ -341,6 +353,28 @@ function ResponseEditor({
           }}
         />
       )}
+    </>
+  );
+}
+
+/** The root fields of one root type, each of which may be taken out. */
+function Operations({ root, onEdit }: { root: GrantNode; onEdit: Want }) {
+  return (
+    <>
+      {(root.grants ?? []).map((g) => (
+        <div key={g.name} className="field-row">
+          <span className="code">{`${root.name}.${g.name}`}</span>
+          <Button
+            size="small"
+            type="link"
+            danger
+            onClick={() => onEdit({ ...placeOf(g), remove: true })}
+            aria-label={`Take ${root.name}.${g.name} out`}
+          >
+            ✕
+          </Button>
+        </div>
+      ))}
     </>
   );
 }
@@ -470,7 +504,8 @@ function GrantRow({
   const inShape = useShape(contract);
   const words = [
     g.carries && !g.carries.endsWith(`.${g.name}`) && g.carries,
-    g.optional && "optional",
+    g.by_type && "by its type",
+    g.optional && !g.of_type && !g.by_type && "optional",
     g.own && "own records only",
     g.many && "list",
     g.open && "open",
@@ -497,14 +532,16 @@ function GrantRow({
       )}
       {g.pointer && (
         <span className="grant-actions">
-          <Button
-            size="small"
-            type="link"
-            onClick={() => inShape(g, () => setOpen(true))}
-            aria-label={`Change ${g.name}`}
-          >
-            change
-          </Button>
+          {!g.of_type && !g.by_type && (
+            <Button
+              size="small"
+              type="link"
+              onClick={() => inShape(g, () => setOpen(true))}
+              aria-label={`Change ${g.name}`}
+            >
+              change
+            </Button>
+          )}
           <Button
             size="small"
             type="link"

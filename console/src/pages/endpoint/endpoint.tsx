@@ -106,12 +106,32 @@ function Response({ r }: { r: ResponseContract }) {
           </Tag>
         ))}
         <Typography.Text type="secondary">
-          {r.entity}
+          {r.operations ? "by type" : r.entity}
           {r.many ? " (list)" : ""} {r.at && `at ${r.at}`} · line {r.line}
         </Typography.Text>
       </Flex>
-      {r.grants.length ? <Grants all={r.grants} /> : <Typography.Text type="secondary">grants nothing</Typography.Text>}
+      {r.operations && <Operations all={r.operations} />}
+      {r.grants.length ? (
+        <Grants all={r.grants.filter((g) => !g.of_type || !r.operations?.some((o) => o.startsWith(`${g.name}.`)))} />
+      ) : (
+        <Typography.Text type="secondary">grants nothing</Typography.Text>
+      )}
     </div>
+  );
+}
+
+/** The root fields that may be asked for. */
+function Operations({ all }: { all: string[] }) {
+  return (
+    <Typography.Paragraph className="below-4">
+      <Typography.Text type="secondary">may be asked for:</Typography.Text>{" "}
+      {all.map((o, i) => (
+        <span key={o}>
+          {i > 0 && ", "}
+          <Code>{o}</Code>
+        </span>
+      ))}
+    </Typography.Paragraph>
   );
 }
 
@@ -123,10 +143,11 @@ function Grants({ all }: { all: GrantNode[] }) {
           <span className="code">{g.name}</span>{" "}
           <Typography.Text type="secondary">
             {[
-              g.carries,
+              g.of_type ? g.entity && `objects of this type, as ${g.entity}` : g.carries,
+              g.by_type && "by its type",
               g.type,
-              g.class,
-              g.optional && "optional",
+              !g.of_type && !g.by_type && g.class,
+              !g.of_type && !g.by_type && g.optional && "optional",
               g.many && "list",
               g.open && "open",
               g.audiences && `only ${g.audiences.join(", ")}`,

@@ -72,6 +72,7 @@ function size(n: WireNode): string {
 /** What a screen reader says of a row. */
 function spoken(r: Row): string {
   const parts = [label(r.node), signs[r.look].word];
+  if (r.node.type) parts.push(`field ${r.node.field} of ${r.node.type}`);
   if (r.node.value !== undefined) parts.push(r.node.value);
   if (r.node.finding) parts.push(`${r.node.finding.severity} ${r.node.finding.kind}: ${r.node.finding.why}`);
   parts.push(`${r.node.bytes} bytes`);
@@ -243,6 +244,7 @@ export function WireView({
                   {r.node.children ? (open ? "▾" : "▸") : ""}
                 </span>
                 <span className="wire-name">{label(r.node)}</span>{" "}
+                {r.node.type && <span className="wire-type">{`${r.node.type}.${r.node.field}`}</span>}{" "}
                 <span className="wire-value">{r.node.value ?? size(r.node)}</span>
               </span>
               <span className="wire-note">
