@@ -19,6 +19,7 @@ require (
 	github.com/go-jose/go-jose/v4 v4.1.9
 	github.com/go-json-experiment/json v1.27.2
 	github.com/goccy/go-yaml v1.19.2
+	github.com/graph-gophers/graphql-go v1.11.0
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/klauspost/compress v1.20.4
@@ -32,6 +33,7 @@ require (
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/schollz/progressbar/v3 v3.19.1
 	github.com/urfave/cli/v3 v3.14.0
+	github.com/vektah/gqlparser/v2 v2.5.64
 	github.com/wneessen/go-mail v0.7.2
 	go.yaml.in/yaml/v4 v4.0.0
 	golang.org/x/crypto v0.59.0
@@ -41,12 +43,6 @@ require (
 	golang.org/x/text v0.44.0
 	google.golang.org/protobuf v1.36.12
 	modernc.org/sqlite v1.62.0
-)
-
-require (
-	github.com/agnivade/levenshtein v1.2.2 // indirect
-	github.com/graph-gophers/graphql-go v1.11.0 // indirect
-	github.com/vektah/gqlparser/v2 v2.5.64 // indirect
 )
 
 require (

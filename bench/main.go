@@ -19,7 +19,8 @@ type section struct {
 
 func main() {
 	only := flag.String("only", "",
-		"run the section of this name alone: judge, contract, detectors, review, formats, recorder, upload, drafting, "+
+		"run the section of this name alone: judge, contract, detectors, review, formats, recorder, upload, graphs, "+
+			"drafting, "+
 			"memory or team")
 	child := flag.String("child", "", "used by the memory section")
 	flag.Parse()
@@ -34,7 +35,7 @@ func main() {
 	for _, s := range []section{{"judge", judge}, {"checking", checking}, {"contract", readContracts},
 		{"detectors", detectors},
 		{"review", reviewing}, {"formats", formats}, {"recorder", recorderCost}, {"upload", upload},
-		{"drafting", drafting}, {"memory", memory},
+		{"graphs", graphs}, {"drafting", drafting}, {"memory", memory},
 		{"team", team}} {
 		if *only != "" && *only != s.name {
 			continue

@@ -71,7 +71,7 @@ func (a *app) draft(ctx context.Context, c *cli.Command) error {
 	case c.Args().Present():
 		return usage(c, errors.New("draft takes no arguments; name files by --openapi, --graphql and --captures"))
 	case c.String("openapi") == "" && c.String("graphql") == "" && len(captures) == 0:
-		return usage(c, errors.New("name what to draft from: --openapi FILE or --graphql FILE, --captures FILE, or both"))
+		return usage(c, errors.New("name what to draft from: --openapi or --graphql FILE, --captures FILE, or both"))
 	case name == ".answers":
 		return usage(c, errors.New("say where the answers are kept: --answers FILE, or -o FILE for the draft"))
 	case c.Bool("ask") && slices.Contains(captures, "-"):

@@ -64,7 +64,8 @@ const (
 func TestResultsWithoutBodies(t *testing.T) {
 	lines := asked(time.Date(2026, 5, 1, 10, 0, 0, 0, time.UTC), askForMail, mailGiven) +
 		asked(time.Date(2026, 5, 1, 10, 1, 0, 0, time.UTC),
-			`{ find(text: "`+secretToken+`") { t: __typename ... on Booking { ref } ... on Skipper { n: name e: email } } }`,
+			`{ find(text: "`+secretToken+
+				`") { t: __typename ... on Booking { ref } ... on Skipper { n: name e: email } } }`,
 			`{"data":{"find":[{"t":"Skipper","n":"Ada","e":"ada@sails.example"},{"t":"Booking","ref":"x"}]}}`) +
 		asked(time.Date(2026, 5, 1, 10, 2, 0, 0, time.UTC), askForMail, mailKept) +
 		strings.NewReplacer(`"POST"`, `"GET"`, "/graphql", `/graphql?query=%7Bbooking(id:\"`+secretToken+
@@ -86,7 +87,8 @@ func TestResultsWithoutBodies(t *testing.T) {
 			return all
 		}
 		before := told()
-		if len(before) != 1 || !strings.HasPrefix(before[0], "sensitive-field POST /graphql skipper Skipper >> $.email 3 3") {
+		if len(before) != 1 || !strings.HasPrefix(before[0],
+			"sensitive-field POST /graphql skipper Skipper >> $.email 3 3") {
 			t.Fatalf("bodies %v: %v", bodies, before)
 		}
 		if _, err := w.Evidence.Correct(t.Context(), w.who, 1, evidence.Said{Audience: "skipper"}); err != nil {
@@ -123,7 +125,8 @@ func TestRepairsOfResultsAreProven(t *testing.T) {
 		name, query, answer string
 		proves              bool
 	}{
-		{"it was not asked for", `{ booking(id: 1) { skipper { name } } }`, `{"data":{"booking":{"skipper":{"name":"Ada"}}}}`, false},
+		{"it was not asked for", `{ booking(id: 1) { skipper { name } } }`,
+			`{"data":{"booking":{"skipper":{"name":"Ada"}}}}`, false},
 		{"null proves nothing", askForMail, `{"data":{"b":{"ref":"x","who":{"mail":null}}}}`, false},
 		{"there was no such object", askForMail, `{"data":{"b":{"ref":"x","who":null}}}`, false},
 		{"another call is denied", elsewhere, `{"data":null,"errors":[{"message":"no"}]}`, false},
@@ -134,7 +137,8 @@ func TestRepairsOfResultsAreProven(t *testing.T) {
 		w.alone()
 		w.apply(graphFiles(), 1)
 		w.upload("monday.lines", asked(w.clock.now, askForMail, mailGiven))
-		if _, err := w.Findings.Move(t.Context(), w.who, leak(w).ID, finding.Move{To: finding.AwaitingProof}); err != nil {
+		if _, err := w.Findings.Move(t.Context(), w.who, leak(w).ID,
+			finding.Move{To: finding.AwaitingProof}); err != nil {
 			t.Fatal(err)
 		}
 		w.clock.now = w.clock.now.Add(time.Hour)
@@ -175,7 +179,8 @@ func TestTypesAreContracts(t *testing.T) {
 			t.Fatalf("%s: %v", c.name, err)
 		}
 		if r.Reaches != c.reaches || r.State != c.state {
-			t.Errorf("%s: the revision is %s, %s, and reaches %q: %+v", c.name, r.State, r.Direction, r.Reaches, r.Words)
+			t.Errorf("%s: the revision is %s, %s, and reaches %q: %+v", c.name, r.State, r.Direction, r.Reaches,
+				r.Words)
 		}
 	}
 }

@@ -7,7 +7,6 @@ import (
 
 	"inkret/core/catalog"
 	"inkret/core/document"
-	"inkret/core/exchange"
 	"inkret/core/graph"
 	"inkret/core/place"
 )
@@ -68,11 +67,8 @@ func (r *reader) graphOf(n *document.Node) *Graph {
 	return g
 }
 
-// graphKeys are the keys of a response that grants by type; besideTypes those that cannot stand with them.
-var (
-	graphKeys   = []string{"operations", "types"}
-	besideTypes = []string{"entity", "at", "many", "nullable", "shape", "grants", "beside", "message", "own", "owner"}
-)
+// besideTypes are the keys of a response that cannot stand with those that grant by type.
+var besideTypes = []string{"entity", "at", "many", "nullable", "shape", "grants", "beside", "message", "own", "owner"}
 
 // graphResponse reads what a response of an endpoint grants by type.
 func (r *reader) graphResponse(resp *Response, n *document.Node, g *Graph) {
@@ -317,11 +313,6 @@ func (c *compiler) envelope(p *Plan, g *Graph) {
 	p.incremental, p.payload, p.items = member("incremental", false), member("payload", false), member("items", false)
 }
 
-// Asking reads what a request asks of the endpoint. The error says why that is not known.
-func (e *Endpoint) Asking(r *exchange.Request) ([]*graph.Query, bool, error) {
-	return graph.Ask(e.graph.Schema, r.Method, r.URL, r.Header.Get("Content-Type"), r.Body)
-}
-
 // For returns the plan for a result of queries, or for the list of results of a batch. streamed says that one answer
 // holds several results, and paths are the places of what is sent later, in their order.
 func (p *Plan) For(c *Contracts, queries []*graph.Query, list, streamed bool, paths [][]string) *Plan {
@@ -424,6 +415,7 @@ type Selected struct {
 	inPlace *Object          // what the grant itself says of objects there; nil where it says nothing
 	partly  bool             // what is missing there came before
 	objects map[string]*Object
+	nameKey *string // once looked for
 }
 
 // Only returns the type of the objects where they can have but one.
@@ -435,7 +427,21 @@ func (s *Selected) Only() string {
 }
 
 // NameKey returns the name under which objects may say their type, or nothing.
-func (s *Selected) NameKey() string { return s.of.NameKey() }
+func (s *Selected) NameKey() string {
+	if s.nameKey == nil {
+		key := s.of.NameKey()
+		s.nameKey = &key
+	}
+	return *s.nameKey
+}
+
+// Named is [Selected.Of] for a name that is not kept.
+func (s *Selected) Named(typeName []byte) *Object {
+	if o := s.objects[string(typeName)]; o != nil {
+		return o
+	}
+	return s.Of(string(typeName))
+}
 
 // Fitting returns the one type whose selection has exactly these members, or nothing.
 func (s *Selected) Fitting(has func(key string) bool, count int) string {
@@ -455,10 +461,18 @@ type Stray struct {
 // Stray returns what the query asks for under a name that has no grant, or nil.
 func (o *Object) Stray(name []byte) *Stray { return o.strays[string(name)] }
 
-// Of returns what objects of a type may hold, as the query asks for it. Granted is false if the type has no grants.
+// mostTypes limits the types at one place where no schema says which there are.
+const mostTypes = 500
+
+// Of returns what objects of a type may hold, as the query asks for it. Granted is false if the type has no
+// grants. It is nil for a type that the schema does not have.
 func (s *Selected) Of(typeName string) *Object {
 	if o := s.objects[typeName]; o != nil {
 		return o
+	}
+	if schema := s.in.plan.graph.Schema; schema != nil && schema.Type(typeName) == nil ||
+		schema == nil && len(s.objects) >= mostTypes {
+		return nil
 	}
 	o := &Object{Type: typeName, Within: typeName + " >> ", byName: map[string]*Member{}, strays: map[string]*Stray{}}
 	var granted *Object

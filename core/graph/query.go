@@ -75,8 +75,8 @@ const (
 	mostFields      = 500_000
 )
 
-// asked is the JSON of a request (GraphQL over HTTP, section 5.2).
-type asked struct {
+// Request is the JSON of a request (GraphQL over HTTP, section 5.2), without its variables.
+type Request struct {
 	Query     string `json:"query"`
 	Operation string `json:"operationName"`
 }
@@ -84,16 +84,13 @@ type asked struct {
 // Ask reads what a request asks for: one query, or several in a batch; list says that they came as one. schema may be
 // nil. The error, which is plain text, says why nothing is known.
 func Ask(s *Schema, method string, u *url.URL, contentType string, body []byte) (all []*Query, list bool, err error) {
-	requests, list, err := requested(method, u, contentType, body)
+	requests, list, err := Requests(method, u, contentType, body)
 	if err != nil {
 		return nil, false, err
 	}
 	left := mostFields
 	for _, r := range requests {
-		if strings.TrimSpace(r.Query) == "" {
-			return nil, false, ErrNoQuery
-		}
-		q, err := parse(s, r, &left)
+		q, err := r.parse(s, &left)
 		if err != nil {
 			return nil, false, err
 		}
@@ -102,21 +99,37 @@ func Ask(s *Schema, method string, u *url.URL, contentType string, body []byte) 
 	return all, list, nil
 }
 
-func requested(method string, u *url.URL, contentType string, body []byte) (all []asked, list bool, err error) {
+// Requests reads what a request sends, one for each operation of a batch; list says that they came as one. Each has a
+// query.
+func Requests(method string, u *url.URL, contentType string, body []byte) (all []Request, list bool, err error) {
+	all, list, err = requested(method, u, contentType, body)
+	if err == nil && slices.ContainsFunc(all, func(r Request) bool { return strings.TrimSpace(r.Query) == "" }) {
+		err = ErrNoQuery
+	}
+	return all, list, err
+}
+
+// Parse reads one request.
+func (r Request) Parse(s *Schema) (*Query, error) {
+	left := mostFields
+	return r.parse(s, &left)
+}
+
+func requested(method string, u *url.URL, contentType string, body []byte) (all []Request, list bool, err error) {
 	media, params, _ := mime.ParseMediaType(contentType)
 	values := u.Query()
 	if method == "GET" || values.Has("query") && len(bytes.TrimSpace(body)) == 0 {
-		return []asked{{values.Get("query"), values.Get("operationName")}}, false, nil
+		return []Request{{values.Get("query"), values.Get("operationName")}}, false, nil
 	}
 	switch media {
 	case "application/graphql":
-		return []asked{{string(body), values.Get("operationName")}}, false, nil
+		return []Request{{string(body), values.Get("operationName")}}, false, nil
 	case "application/x-www-form-urlencoded":
 		form, err := url.ParseQuery(string(body))
 		if err != nil {
 			return nil, false, errQuery
 		}
-		return []asked{{form.Get("query"), form.Get("operationName")}}, false, nil
+		return []Request{{form.Get("query"), form.Get("operationName")}}, false, nil
 	case "multipart/form-data":
 		r := multipart.NewReader(bytes.NewReader(body), params["boundary"])
 		for {
@@ -144,15 +157,14 @@ func requested(method string, u *url.URL, contentType string, body []byte) (all 
 		}
 		return all, true, nil
 	}
-	var one asked
+	var one Request
 	if json.Unmarshal(body, &one) != nil {
 		return nil, false, errQuery
 	}
-	return []asked{one}, false, nil
+	return []Request{one}, false, nil
 }
 
-// parse reads one query.
-func parse(s *Schema, r asked, left *int) (*Query, error) {
+func (r Request) parse(s *Schema, left *int) (*Query, error) {
 	doc, err := parser.ParseQueryWithTokenLimit(&ast.Source{Input: r.Query}, mostQueryTokens)
 	if err != nil {
 		return nil, errQuery

@@ -1,6 +1,7 @@
 package scan
 
 import (
+	"bytes"
 	"encoding/json"
 	"slices"
 	"strings"
@@ -8,6 +9,7 @@ import (
 	"inkret/core/catalog"
 	"inkret/core/contract"
 	"inkret/core/exchange"
+	"inkret/core/graph"
 	"inkret/core/kind"
 	"inkret/core/place"
 	"inkret/core/severity"
@@ -22,16 +24,56 @@ func (j *Judge) asking(c *exchange.Capture, e *contract.Endpoint, plan *contract
 	if !plan.Result() || c.ByType {
 		return plan, ""
 	}
-	queries, list, err := e.Asking(&c.Request)
+	r, media := &c.Request, c.Request.Header.Get("Content-Type")
+	requests, list, err := graph.Requests(r.Method, r.URL, media, r.Body)
 	if err != nil {
 		return nil, err.Error()
 	}
 	streamed := exchange.Streams(c.Response.Header.Get("Content-Type"))
+	if !list && !streamed {
+		return j.askingOne(e, plan, requests[0])
+	}
+	queries, list, err := graph.Ask(e.Graph().Schema, r.Method, r.URL, media, r.Body)
+	if err != nil {
+		return nil, err.Error()
+	}
 	var paths [][]string
 	if streamed {
 		paths = laterPaths(c)
 	}
 	return plan.For(j.contracts, queries, list, streamed, paths), ""
+}
+
+// askedFor is a request of which the plan is kept.
+type askedFor struct {
+	plan *contract.Plan
+	graph.Request
+}
+
+// mostAsked limits the plans for requests that are kept, and the length of their queries.
+const (
+	mostAsked    = 256
+	longestAsked = 16 << 10
+)
+
+// askingOne returns the plan for one request. Clients ask for the same again and again.
+func (j *Judge) askingOne(e *contract.Endpoint, plan *contract.Plan, r graph.Request) (*contract.Plan, string) {
+	key := askedFor{plan, r}
+	if p := j.asked[key]; p != nil {
+		return p, ""
+	}
+	q, err := r.Parse(e.Graph().Schema)
+	if err != nil {
+		return nil, err.Error()
+	}
+	p := plan.For(j.contracts, []*graph.Query{q}, false, false, nil)
+	if len(r.Query) <= longestAsked {
+		if j.asked == nil || len(j.asked) >= mostAsked {
+			j.asked = map[askedFor]*contract.Plan{}
+		}
+		j.asked[key] = p
+	}
+	return p, ""
 }
 
 // laterPaths reads where in a result belongs what is sent after it, in the order in which it is sent.
@@ -169,12 +211,36 @@ func jsonText(n float64) string {
 	return string(text)
 }
 
+// firstText returns the text of the first member of the object that begins here, if it has a name and no escapes; else
+// nil.
+func (w *walk) firstText(name string) []byte {
+	rest := w.data[w.pos:]
+	if len(rest) < len(name)+6 || rest[0] != '{' || rest[1] != '"' || string(rest[2:2+len(name)]) != name ||
+		string(rest[2+len(name):5+len(name)]) != `":"` {
+		return nil
+	}
+	rest = rest[5+len(name):]
+	end := bytes.IndexByte(rest[:min(len(rest), longestType)], '"')
+	if end < 0 || bytes.IndexByte(rest[:end], '\\') >= 0 {
+		return nil
+	}
+	return rest[:end]
+}
+
+// longestType is the length up to which a type's name is looked for at once.
+const longestType = 128
+
 // objectOf returns what the object that begins here may hold, by its type; nil if the type is not known.
 func (w *walk) objectOf(s *contract.Selected) *contract.Object {
 	if only := s.Only(); only != "" {
 		return s.Of(only)
 	}
 	key, typeName, count := s.NameKey(), "", 0
+	if key != "" { // where it comes first, as it mostly does
+		if name := w.firstText(key); name != nil {
+			return s.Named(name)
+		}
+	}
 	var names []string
 	t := w.peek()
 	defer w.peeked(&t)
@@ -196,7 +262,9 @@ func (w *walk) objectOf(s *contract.Selected) *contract.Object {
 			}
 			break
 		}
-		names = append(names, string(text))
+		if key == "" {
+			names = append(names, string(text))
+		}
 		if !t.pass(w.depth + 1) {
 			break
 		}

@@ -47,6 +47,7 @@ type Judge struct {
 	dismissed columns[struct{}]
 	folded    columns[struct{}]
 	guesses   map[*contract.Object]*guesses
+	asked     map[askedFor]*contract.Plan
 	body      uint64 // counts bodies
 	holders   holders
 	places    map[string]Presence
