@@ -83,7 +83,7 @@ func (a *app) readingCommands() []*cli.Command {
 			Name: "read", Usage: "compare what is stored with the catalogue, and take over what differs",
 			ArgsUsage: "SERVICE SOURCE",
 			Description: `SOURCE is postgres://USER@HOST/DATABASE, sqlite:FILE, or a file: SQL as dump
-tools write it, OpenAPI 3.0 or 3.1, JSON Schema, or a SQLite database. A
+tools write it, OpenAPI 3.0 or 3.1, JSON Schema, a GraphQL schema, or a SQLite database. A
 database is read from here; its address and password stay here. The password
 may stand in PGPASSWORD. Instead of SOURCE, --traffic reads what the service has
 recorded. New fields have no class until somebody gives them one.

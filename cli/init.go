@@ -27,7 +27,7 @@ func (a *app) initCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "init",
 		Usage: "set a repository up: contracts, a baseline, and a step for its pipeline",
-		Description: `Drafts contracts from an OpenAPI document and recordings, which it looks for in the
+		Description: `Drafts contracts from an OpenAPI document or a GraphQL schema, and recordings, looked for in the
 repository unless they are named; writes .inkret.yaml, which gives check, draft, contract
 and result their values; a baseline of what the recordings show today, so that only what is new fails;
 and inkret-check.sh, a step for a pipeline. It says what it would write and asks

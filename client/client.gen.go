@@ -197,7 +197,7 @@ type ClientInterface interface {
 
 	// BeginDraftWithBody Draft the first contracts of a service, from files, from another service's contracts, or from nothing
 	//
-	// Files are recordings, one OpenAPI document, or SQL. They are read and not kept; of recordings, what their bodies look like is.
+	// Files are recordings, one OpenAPI document, GraphQL schema, or SQL. They are read and not kept; of recordings, what their bodies look like is.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -1511,7 +1511,7 @@ func (c *Client) ListDrafts(ctx context.Context, reqEditors ...RequestEditorFn) 
 
 // BeginDraftWithBody Draft the first contracts of a service, from files, from another service's contracts, or from nothing
 //
-// Files are recordings, one OpenAPI document, or SQL. They are read and not kept; of recordings, what their bodies look like is.
+// Files are recordings, one OpenAPI document, GraphQL schema, or SQL. They are read and not kept; of recordings, what their bodies look like is.
 //
 // Takes any type of body and a specified content type.
 //
@@ -11140,7 +11140,7 @@ type ClientWithResponsesInterface interface {
 
 	// BeginDraftWithBodyWithResponse Draft the first contracts of a service, from files, from another service's contracts, or from nothing
 	//
-	// Files are recordings, one OpenAPI document, or SQL. They are read and not kept; of recordings, what their bodies look like is.
+	// Files are recordings, one OpenAPI document, GraphQL schema, or SQL. They are read and not kept; of recordings, what their bodies look like is.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -18975,7 +18975,7 @@ func (c *ClientWithResponses) ListDraftsWithResponse(ctx context.Context, reqEdi
 
 // BeginDraftWithBodyWithResponse Draft the first contracts of a service, from files, from another service's contracts, or from nothing
 //
-// Files are recordings, one OpenAPI document, or SQL. They are read and not kept; of recordings, what their bodies look like is.
+// Files are recordings, one OpenAPI document, GraphQL schema, or SQL. They are read and not kept; of recordings, what their bodies look like is.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //

@@ -125,7 +125,7 @@ func TestContractsOfSeveralPlaces(t *testing.T) {
 		filepath.Join(dir, "fennick-quay.yaml"), "--format", "json", filepath.Join(dir, "visitor.har"))
 	c := filepath.Join(home, "c")
 	os.Mkdir(c, 0o755)
-	for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml"} {
+	for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml", "harbour.graphql"} {
 		text, _ := os.ReadFile(filepath.Join(dir, name))
 		os.WriteFile(filepath.Join(c, name), text, 0o644)
 	}

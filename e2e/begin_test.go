@@ -133,12 +133,19 @@ func TestAddressesBecomeOneInTheConsole(t *testing.T) {
 // TestDraftsAgree drafts from the same recordings on the command line and over the API: the contracts are the same.
 func TestDraftsAgree(t *testing.T) {
 	s, dir := startDemo(t)
+	for name, files := range map[string][]string{"recordings": {"skipper.har", "visitor.har"},
+		"a schema of GraphQL, and a recording": {"harbour.graphql", "visitor.har"}} {
+		t.Run(name, func(t *testing.T) { draftsAgree(t, s, dir, files) })
+	}
+}
+
+func draftsAgree(t *testing.T, s *server, dir string, files []string) {
 	home := t.TempDir()
 	token := strings.TrimSpace(run(t, home, strings.NewReader(demoPassword+"\n"), "sign-in", s.url, "--email",
 		demoReviewer, "--password-stdin", "--print-token").out)
 	var body bytes.Buffer
 	form, args := multipart.NewWriter(&body), []string{"draft", "--service", "pier"}
-	for _, name := range []string{"skipper.har", "visitor.har"} {
+	for _, name := range files {
 		data, err := os.ReadFile(filepath.Join(dir, name))
 		if err != nil {
 			t.Fatal(err)
@@ -150,7 +157,11 @@ func TestDraftsAgree(t *testing.T) {
 		if _, err := part.Write(data); err != nil {
 			t.Fatal(err)
 		}
-		args = append(args, "--captures", filepath.Join(dir, name))
+		if option := "--captures"; strings.HasSuffix(name, ".graphql") {
+			args = append(args, "--graphql", filepath.Join(dir, name))
+		} else {
+			args = append(args, option, filepath.Join(dir, name))
+		}
 	}
 	if err := form.Close(); err != nil {
 		t.Fatal(err)
@@ -167,7 +178,7 @@ func TestDraftsAgree(t *testing.T) {
 	}
 	defer response.Body.Close()
 	var d wire.FirstDraft
-	if err := json.NewDecoder(response.Body).Decode(&d); err != nil || len(d.Files) != 1 {
+	if err := json.NewDecoder(response.Body).Decode(&d); err != nil || len(d.Files) == 0 {
 		t.Fatalf("%s: %v, %+v", response.Status, err, d)
 	}
 	if local := run(t, home, nil, args...); local.out != d.Files[0].Text || len(d.Questions) < 10 {

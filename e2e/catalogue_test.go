@@ -131,7 +131,7 @@ func TestRevisionsFromTheCommandLine(t *testing.T) {
 	}
 	contracts := filepath.Join(home, "contracts")
 	os.Mkdir(contracts, 0o755)
-	for _, name := range []string{"catalogue.yaml", "fennick-quay.yaml"} {
+	for _, name := range []string{"catalogue.yaml", "fennick-quay.yaml", "harbour.graphql"} {
 		data, err := os.ReadFile(filepath.Join(dir, name))
 		if err != nil {
 			t.Fatal(err)

@@ -85,7 +85,7 @@ func TestCheckFindsThePlantedLeaks(t *testing.T) {
 	}
 	contracts := filepath.Join(home, "contracts")
 	os.Mkdir(contracts, 0o755)
-	for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml"} {
+	for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml", "harbour.graphql"} {
 		if err := os.Rename(filepath.Join(dir, name), filepath.Join(contracts, name)); err != nil {
 			t.Fatal(err)
 		}
@@ -181,7 +181,7 @@ func TestTheHarbourShowsWhatIsListed(t *testing.T) {
 		dir, contracts := t.TempDir(), t.TempDir()
 		start(t, "demo", "--release", release, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder",
 			"127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--recordings", dir)
-		for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml", "harbour.sql"} {
+		for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml", "harbour.graphql", "harbour.sql"} {
 			if err := os.Rename(filepath.Join(dir, name), filepath.Join(contracts, name)); err != nil {
 				t.Fatal(err)
 			}
@@ -333,7 +333,7 @@ func TestOnlyWhatIsNewFails(t *testing.T) {
 		start(t, "demo", "--release", release, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder",
 			"127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--recordings", dir)
 		os.Mkdir(filepath.Join(dir, "c"), 0o755)
-		for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml", "harbour.sql"} {
+		for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml", "harbour.graphql", "harbour.sql"} {
 			os.Rename(filepath.Join(dir, name), filepath.Join(dir, "c", name))
 		}
 	}

@@ -112,7 +112,7 @@ func TestFromAContractToAMovedFinding(t *testing.T) {
 	if r := run(t, home, nil, "contract", "export", "fennick-quay", "--output", out); r.status != 0 {
 		t.Fatalf("exporting: exit %d\n%s", r.status, r.err)
 	}
-	for _, name := range []string{"catalogue.yaml", "fennick-quay.yaml"} {
+	for _, name := range []string{"catalogue.yaml", "fennick-quay.yaml", "harbour.graphql"} {
 		a, errA := os.ReadFile(filepath.Join(out, name))
 		b, errB := os.ReadFile(filepath.Join(dir, name))
 		if errA != nil || errB != nil || !bytes.Equal(a, b) {

@@ -144,7 +144,7 @@ func TestTwoPeopleEditAtOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	contracts := t.TempDir()
-	for _, name := range []string{"catalogue.yaml", "fennick-quay.yaml"} {
+	for _, name := range []string{"catalogue.yaml", "fennick-quay.yaml", "harbour.graphql"} {
 		if err := os.Rename(filepath.Join(dir, name), filepath.Join(contracts, name)); err != nil {
 			t.Fatal(err)
 		}

@@ -68,7 +68,7 @@ func contractsIn(t *testing.T, dir string) string {
 	if err := os.Mkdir(c, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml", "harbour.sql"} {
+	for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml", "harbour.graphql", "harbour.sql"} {
 		if err := os.Rename(filepath.Join(dir, name), filepath.Join(c, name)); err != nil {
 			t.Fatal(err)
 		}

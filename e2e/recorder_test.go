@@ -105,7 +105,7 @@ func TestRecordingIntoAFile(t *testing.T) {
 	}
 	contracts := filepath.Join(home, "contracts")
 	os.Mkdir(contracts, 0o755)
-	for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml"} {
+	for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml", "harbour.graphql"} {
 		os.Rename(filepath.Join(dir, name), filepath.Join(contracts, name))
 	}
 	checked := run(t, home, nil, "check", "--contracts", contracts, file)

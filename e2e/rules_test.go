@@ -15,7 +15,7 @@ import (
 func demoContracts(t testing.TB, replace ...string) string {
 	t.Helper()
 	dir := t.TempDir()
-	for _, name := range []string{"catalogue.yaml", "fennick-quay.yaml"} {
+	for _, name := range []string{"catalogue.yaml", "fennick-quay.yaml", "harbour.graphql"} {
 		data, err := os.ReadFile("../demo/contracts/" + name)
 		if err != nil {
 			t.Fatal(err)

@@ -101,7 +101,7 @@ func terminalPictures(t *testing.T, s *server, dir, recordings string) {
 	signIn(t, s, home)
 	contracts := filepath.Join(home, "contracts")
 	os.Mkdir(contracts, 0o755)
-	for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml"} {
+	for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml", "harbour.graphql"} {
 		if err := os.Rename(filepath.Join(recordings, name), filepath.Join(contracts, name)); err != nil {
 			t.Fatal(err)
 		}

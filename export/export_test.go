@@ -28,7 +28,7 @@ func read(t *testing.T, files ...contract.File) *contract.Contracts {
 func harbour(t *testing.T) *contract.Contracts {
 	t.Helper()
 	var files []contract.File
-	for _, name := range []string{"catalogue.yaml", "fennick-quay.yaml"} {
+	for _, name := range []string{"catalogue.yaml", "fennick-quay.yaml", "harbour.graphql"} {
 		data, err := os.ReadFile("../demo/contracts/" + name)
 		if err != nil {
 			t.Fatal(err)

@@ -62,7 +62,20 @@ func (s *schemas) everybody(g *contract.Grant) bool {
 func (s *schemas) response(r *contract.Response) *document.Value {
 	s.base = r.Audiences
 	defer func() { s.base = ^contract.Set(0) }()
+	if r.Graph != nil {
+		return result()
+	}
 	return s.grant(r.Root())
+}
+
+// result writes the result of a query of GraphQL (its specification, section 7.1): what stands in its data depends on
+// the query, and is granted by type.
+func result() *document.Value {
+	open := func(kind string) *document.Value { return document.Mapping().Set("type", text(kind)) }
+	return open("object").Set("description",
+		text("the result of a query of GraphQL, whose objects are granted by type")).Set(
+		"properties", document.Mapping().Set("data", nullable(open("object"))).Set("errors",
+			open("array").Set("items", open("object"))).Set("extensions", open("object")))
 }
 
 // grant writes one granted value.

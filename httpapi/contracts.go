@@ -109,7 +109,7 @@ func newResponseOf(r *wire.NewResponse) *revise.NewResponse {
 		return nil
 	}
 	return &revise.NewResponse{Statuses: value(r.Statuses), Audiences: value(r.Audiences), Entity: value(r.Entity),
-		At: value(r.At), Many: value(r.Many)}
+		At: value(r.At), Many: value(r.Many), Envelope: string(value(r.Envelope))}
 }
 
 func faultOf(p contract.Problem) wire.ContractFault {

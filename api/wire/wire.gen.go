@@ -425,6 +425,33 @@ func (e NewHookKinds) Valid() bool {
 	}
 }
 
+// Defines values for NewResponseEnvelope.
+const (
+	NewResponseEnvelopeHal     NewResponseEnvelope = "hal"
+	NewResponseEnvelopeJSONAPI NewResponseEnvelope = "json-api"
+	NewResponseEnvelopeOdata   NewResponseEnvelope = "odata"
+	NewResponseEnvelopePage    NewResponseEnvelope = "page"
+	NewResponseEnvelopeProblem NewResponseEnvelope = "problem"
+)
+
+// Valid indicates whether the value is a known member of the NewResponseEnvelope enum.
+func (e NewResponseEnvelope) Valid() bool {
+	switch e {
+	case NewResponseEnvelopeHal:
+		return true
+	case NewResponseEnvelopeJSONAPI:
+		return true
+	case NewResponseEnvelopeOdata:
+		return true
+	case NewResponseEnvelopePage:
+		return true
+	case NewResponseEnvelopeProblem:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NoticeKind.
 const (
 	NoticeKindAssigned  NoticeKind = "assigned"
@@ -2658,9 +2685,15 @@ type NewResponse struct {
 	At        *string   `json:"at,omitempty"`
 	Audiences *[]string `json:"audiences,omitempty"`
 	Entity    *string   `json:"entity,omitempty"`
-	Many      *bool     `json:"many,omitempty"`
-	Statuses  *[]string `json:"statuses,omitempty"`
+
+	// Envelope What stands around the entity, by a standard or by habit: written out as grants
+	Envelope *NewResponseEnvelope `json:"envelope,omitempty"`
+	Many     *bool                `json:"many,omitempty"`
+	Statuses *[]string            `json:"statuses,omitempty"`
 }
+
+// NewResponseEnvelope What stands around the entity, by a standard or by habit: written out as grants
+type NewResponseEnvelope string
 
 // NewSecondFactor defines model for NewSecondFactor.
 type NewSecondFactor struct {
@@ -2901,7 +2934,7 @@ type Reading struct {
 	// Take Ids of differences to take over; left out, all that are new or changed
 	Take *[]string `json:"take,omitempty"`
 
-	// Text Of SQL DDL, OpenAPI or JSON Schema
+	// Text Of SQL DDL, OpenAPI, JSON Schema or a GraphQL schema
 	Text *string `json:"text,omitempty"`
 }
 

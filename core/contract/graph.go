@@ -477,7 +477,7 @@ func (s *Selected) Of(typeName string) *Object {
 	o := &Object{Type: typeName, Within: typeName + " >> ", byName: map[string]*Member{}, strays: map[string]*Stray{}}
 	var granted *Object
 	if t := s.in.plan.Root.Object.byName[typeName]; t != nil && t.Object != nil {
-		granted, o.Foreign, o.Gravest = t.Object, t.Object.onlyForeign(), t.Gravest
+		granted, o.Foreign, o.Gravest = t.Object, t.Foreign, t.Gravest
 	} else if s.inPlace != nil {
 		granted = s.inPlace
 	}
@@ -587,11 +587,6 @@ func (o *Object) foreignLast() {
 			o.Required[i>>6] |= 1 << (i & 63)
 		}
 	}
-}
-
-// onlyForeign reports whether all that is granted of a type is granted to others.
-func (o *Object) onlyForeign() bool {
-	return len(o.Members) > 0 && !slices.ContainsFunc(o.Members, func(m *Member) bool { return !m.Foreign })
 }
 
 // owns takes over how it is told whose the objects are, under the names that a query gives to what tells it.

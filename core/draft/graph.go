@@ -56,7 +56,7 @@ func (w *writer) graphResponse(r *document.Value, g *schema.Graph, s *graph.Sche
 	types := &document.Value{Kind: document.Map, Block: true}
 	for _, name := range s.Objects() {
 		fields := g.Fields(s.Type(name), by)
-		if len(fields) == 0 {
+		if by != nil && by.Types[name] == nil || len(fields) == 0 && by == nil {
 			continue
 		}
 		t := document.Mapping()

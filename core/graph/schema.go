@@ -81,6 +81,9 @@ var scalars = []string{"Int", "Float", "String", "Boolean", "ID"}
 func Is(data []byte) bool {
 	data = bytes.TrimSpace(data)
 	if len(data) > 0 && data[0] == '{' {
+		if !bytes.Contains(data, []byte(`"__schema"`)) {
+			return false
+		}
 		_, err := introspected(data)
 		return err == nil
 	}

@@ -57,6 +57,7 @@ type NewResponse struct {
 	Entity    string
 	At        string // a JSON Pointer (RFC 6901); empty is the body itself
 	Many      bool
+	Envelope  string // one of [Envelopes]: what stands around the entity; empty for nothing
 }
 
 // Intents converts intents to edits of the text. The error says which intent is impossible, and why.
@@ -162,6 +163,9 @@ func (p *spot) carryOut(edits Edits, i *Intent) error {
 		}
 		p.set(edits, "team", team)
 	case i.Respond != nil && p.response == nil && p.endpoint != nil:
+		if i.Respond.Envelope != "" && !slices.Contains(Envelopes, i.Respond.Envelope) {
+			return fmt.Errorf("there is no envelope %q; expected %s", i.Respond.Envelope, strings.Join(Envelopes, ", "))
+		}
 		p.append(edits, "responses", i.Respond.value())
 	case i.Accept != nil && p.response == nil && p.endpoint != nil:
 		p.append(edits, "accepts", i.Accept.value())
@@ -324,9 +328,13 @@ func short(v *document.Value) *document.Value {
 }
 
 func (r *NewResponse) value() *document.Value {
+	around := envelopes[r.Envelope]
 	v := document.Mapping()
 	if len(r.Audiences) > 0 {
 		v.Set("audiences", texts(r.Audiences))
+	}
+	if len(r.Statuses) == 0 {
+		r.Statuses = around.statuses
 	}
 	if len(r.Statuses) > 0 {
 		statuses := &document.Value{Kind: document.List}
@@ -339,7 +347,7 @@ func (r *NewResponse) value() *document.Value {
 		}
 		v.Set("statuses", statuses)
 	}
-	for _, one := range []struct{ key, text string }{{"entity", r.Entity}, {"at", r.At}} {
+	for _, one := range []struct{ key, text string }{{"entity", r.Entity}, {"at", cmp.Or(r.At, around.place(r.Many))}} {
 		if one.text != "" {
 			v.Set(one.key, document.Text(one.text))
 		}
@@ -347,7 +355,11 @@ func (r *NewResponse) value() *document.Value {
 	if r.Many {
 		v.Set("many", document.Truth(true))
 	}
-	return v.Set("grants", document.Mapping())
+	grants, beside := around.around(r.Many)
+	if v.Set("grants", grants); len(beside.Items) > 0 {
+		v.Set("beside", beside)
+	}
+	return v
 }
 
 // texts returns a list of texts, or nil if it is empty.

@@ -15,7 +15,7 @@ import (
 func demo(t *testing.T) ([]contract.File, *contract.Contracts) {
 	t.Helper()
 	var files []contract.File
-	for _, name := range []string{"catalogue.yaml", "fennick-quay.yaml"} {
+	for _, name := range []string{"catalogue.yaml", "fennick-quay.yaml", "harbour.graphql"} {
 		data, err := os.ReadFile("../../demo/contracts/" + name)
 		if err != nil {
 			t.Fatal(err)
@@ -156,7 +156,7 @@ func TestShapesComeAndGoWithoutAChange(t *testing.T) {
 	edits, err := Inline(before, "berth-card")
 	files, c := apply(t, files, edits, err)
 	proposals := Proposals(c)
-	if len(proposals) != 1 || proposals[0].Entity != "Berth" || len(proposals[0].Places) != 4 ||
+	if len(proposals) != 1 || proposals[0].Entity != "Berth" || len(proposals[0].Places) != 6 ||
 		len(proposals[0].Grants) != 4 {
 		t.Fatalf("proposed is %v", proposals)
 	}

@@ -153,6 +153,9 @@ func (g *Graph) Fields(of *graph.Type, by *AskedBy) (all []*graph.Field) {
 
 // Add notes that a field of a type was asked for. What asks about the schema is no operation.
 func (a *AskedBy) Add(s *graph.Schema, typeName, field string) {
+	if _, met := a.Types[typeName]; !met && !s.IsRoot(typeName) {
+		a.Types[typeName] = []string{} // if only for its name
+	}
 	switch {
 	case strings.HasPrefix(field, "__"):
 	case s.IsRoot(typeName):

@@ -11,12 +11,16 @@ import (
 
 	"inkret/core/catalog"
 	"inkret/core/document"
+	"inkret/core/graph"
 	"inkret/core/place"
 )
 
 // Describe parses an OpenAPI 3.0 or 3.1 document, or a JSON Schema (2020-12 and earlier drafts), in JSON or YAML.
 // References within the document are followed; others are never fetched, but noted. Errors have line and column.
 func Describe(name string, data []byte) (*Sketch, error) {
+	if graph.Is(data) {
+		return DescribeGraph(name, data)
+	}
 	var fault error
 	root := document.Parse(name, data, func(at *document.Node, expected, found string) {
 		if fault == nil {

@@ -467,7 +467,7 @@ export interface paths {
         put?: never;
         /**
          * Draft the first contracts of a service, from files, from another service's contracts, or from nothing
-         * @description Files are recordings, one OpenAPI document, or SQL. They are read and not kept; of recordings, what their bodies look like is.
+         * @description Files are recordings, one OpenAPI document, GraphQL schema, or SQL. They are read and not kept; of recordings, what their bodies look like is.
          */
         post: operations["beginDraft"];
         delete?: never;
@@ -2388,6 +2388,11 @@ export interface components {
             /** @description JSON Pointer (RFC 6901) */
             at?: string;
             many?: boolean;
+            /**
+             * @description What stands around the entity, by a standard or by habit: written out as grants
+             * @enum {string}
+             */
+            envelope?: "page" | "json-api" | "hal" | "odata" | "problem";
         };
         Trial: {
             files: components["schemas"]["ContractFile"][];
@@ -2698,7 +2703,7 @@ export interface components {
             source: string;
             /** @enum {string} */
             form: "tables" | "sql" | "description" | "traffic";
-            /** @description Of SQL DDL, OpenAPI or JSON Schema */
+            /** @description Of SQL DDL, OpenAPI, JSON Schema or a GraphQL schema */
             text?: string;
             tables?: components["schemas"]["Table"][];
             /** @description Ids of differences to take over; left out, all that are new or changed */

@@ -66,7 +66,7 @@ export default function Begin() {
             <p>
               <InboxOutlined aria-hidden className="size-24" />
             </p>
-            <p>Drop recordings, an OpenAPI document or SQL here, or press to choose files</p>
+            <p>Drop recordings, an OpenAPI document, a GraphQL schema or SQL here, or press to choose files</p>
             <p className="faint">
               Recordings: HAR, HTTP messages as curl -i prints them, WARC, capture lines; also packed with gzip, zstd or
               zip

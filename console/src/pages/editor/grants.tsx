@@ -118,6 +118,15 @@ function Team({ contract, onEdit }: { contract: EditableContract; onEdit: Want }
   );
 }
 
+/** The forms that standards and habits give bodies; they are written out as grants. */
+const envelopes = [
+  { value: "page" as const, label: "a page of a list: data, meta and links" },
+  { value: "json-api" as const, label: "JSON:API" },
+  { value: "hal" as const, label: "HAL: _links and _embedded" },
+  { value: "odata" as const, label: "OData: value and annotations" },
+  { value: "problem" as const, label: "Problem Details, of an error" },
+];
+
 function NewResponse({
   contract,
   accepts,
@@ -133,6 +142,7 @@ function NewResponse({
   const [entity, setEntity] = useState<string | undefined>(contract.responses?.[0]?.entity);
   const [at, setAt] = useState(contract.responses?.[0]?.at ?? "");
   const [many, setMany] = useState(false);
+  const [envelope, setEnvelope] = useState<NewResponse["envelope"]>();
   const add = () => {
     onAdd({
       audiences,
@@ -140,6 +150,7 @@ function NewResponse({
       entity: entity || undefined,
       at: at || undefined,
       many: many || undefined,
+      envelope,
     });
     setOpen(false);
   };
@@ -184,6 +195,19 @@ function NewResponse({
               options={contract.entities.map((e) => ({ value: e.name, label: e.name }))}
             />
           </label>
+          {!accepts && (
+            <label>
+              What stands around it{" "}
+              <Select
+                allowClear
+                className="wide-full"
+                value={envelope}
+                onChange={setEnvelope}
+                placeholder="nothing"
+                options={envelopes}
+              />
+            </label>
+          )}
           <label>
             Where it stands (a JSON Pointer; nothing for the body itself){" "}
             <Input value={at} onChange={(e) => setAt(e.target.value)} placeholder="/data" />
