@@ -192,7 +192,7 @@ func TestLargeDescriptionsAreDrafted(t *testing.T) {
 
 func TestDraftsAgainstAContract(t *testing.T) {
 	files := []contract.File{}
-	for _, name := range []string{"catalogue.yaml", "fennick-quay.yaml"} {
+	for _, name := range []string{"catalogue.yaml", "fennick-quay.yaml", "harbour.graphql"} {
 		data, err := os.ReadFile("../../demo/contracts/" + name)
 		if err != nil {
 			t.Fatal(err)

@@ -87,7 +87,8 @@ func TestDraftsOfSchemas(t *testing.T) {
 			t.Errorf("it does not have %s:\n%s", want, d.Text)
 		}
 	}
-	if c.Catalog.Entity("PierConnection") != nil || c.Catalog.Entity("Query") != nil || c.Catalog.Entity("LampInput") != nil {
+	if c.Catalog.Entity("PierConnection") != nil || c.Catalog.Entity("Query") != nil ||
+		c.Catalog.Entity("LampInput") != nil {
 		t.Error("pages, roots or inputs are entities")
 	}
 }
@@ -109,7 +110,8 @@ func graphCall(r *rand.Rand, audience string) *exchange.Capture {
 			case inner == "Found":
 				onePier, pier := write("Pier", 0)
 				oneKeeper, keeper := write("Keeper", 0)
-				value = strings.Replace([]string{pier, keeper}[r.IntN(2)], "{", `{"__typename":"`+[]string{"Pier", "Keeper"}[0]+`",`, 1)
+				value = strings.Replace([]string{pier, keeper}[r.IntN(2)], "{", `{"__typename":"`+
+					[]string{"Pier", "Keeper"}[0]+`",`, 1)
 				if value[len(`{"__typename":"Pier",`):] == keeper[1:] {
 					value = strings.Replace(value, "Pier", "Keeper", 1)
 				}
@@ -191,7 +193,8 @@ func TestDraftsOfQueries(t *testing.T) {
 			}
 			for _, s := range out.Spots {
 				if sensitive++; s.Kind != kind.SensitiveField && s.Kind != kind.PersonalValue {
-					t.Fatalf("%d: %s at %s (%s): %s\n%s\n%s\n%s", seed, s.Kind, s.Path, s.Pointer, s.Why(), c.Request.Body,
+					t.Fatalf("%d: %s at %s (%s): %s\n%s\n%s\n%s", seed, s.Kind, s.Path, s.Pointer, s.Why(),
+						c.Request.Body,
 						c.Response.Body, d.Text)
 				}
 			}

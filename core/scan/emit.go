@@ -239,7 +239,7 @@ func (w *walk) write(slot int, e *pathNode, c *candidate, start, weight int, sam
 		w.private = w.private || c.kind != kind.MissingField
 		w.grave = w.grave || c.kind.Exposure()
 	}
-	if w.counts && !apart[c.kind] && w.window.src == nil {
+	if w.counts && (!apart[c.kind] || c.data && c.kind == kind.UnexpectedField) && w.window.src == nil {
 		if first := w.counted(slot, e, c, start, weight, sample); first > 0 {
 			return first - 1
 		}

@@ -110,6 +110,11 @@ func (w *walk) unnamed() {
 			return
 		}
 	}
+	// where there are too many already, the run is read again, and more names of their own would only cost
+	if above := w.above(); above.namesOf == w.endpoint && above.names > manyDifferent {
+		top.any, top.node = true, nil
+		return
+	}
 	n := w.entry()
 	if n.noted == w.endpoint {
 		return

@@ -122,6 +122,7 @@ type candidate struct {
 	hollow   bool // nothing is told: the value is null or empty
 	checked  bool // recognised by a check digit alone
 	named    bool // the name is what was recognised
+	data     bool // the name is data, and no field or relation of the entity
 }
 
 // candidates is a stack with the candidates of the values being read. It is cut back after each value.

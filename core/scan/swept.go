@@ -96,7 +96,8 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 		}
 		return true
 	}
-	structure := w.pool.add(candidate{entity: entity})
+	structure := w.pool.add(candidate{entity: entity,
+		data: w.segs[len(w.segs)-1].any && v.field == nil && v.relation == nil})
 	value := w.pool.named(&v.nameInfo, 0)
 	ok := true
 	if first == '{' || first == '[' {
@@ -130,7 +131,7 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 		if scalar == contract.Text && len(text) > 0 {
 			w.remember(v, how, told, &hit, slot)
 		}
-		if found.kind == kind.UnexpectedField && how == own {
+		if found.kind == kind.UnexpectedField && how == own && !found.data {
 			w.strays = append(w.strays, stray{slot: len(w.spots) - 1, name: w.lasting(w.segs[len(w.segs)-1].name),
 				verdict: v, kind: scalar})
 		}
