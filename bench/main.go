@@ -19,7 +19,8 @@ type section struct {
 
 func main() {
 	only := flag.String("only", "",
-		"run the section of this name alone: judge, contract, detectors, review, formats, recorder, upload, graphs, "+
+		"run the section of this name alone: judge, contract, detectors, review, formats, recorder, upload, "+
+			"storing, graphs, "+
 			"drafting, "+
 			"memory or team")
 	child := flag.String("child", "", "used by the memory section")
@@ -35,6 +36,7 @@ func main() {
 	for _, s := range []section{{"judge", judge}, {"checking", checking}, {"contract", readContracts},
 		{"detectors", detectors},
 		{"review", reviewing}, {"formats", formats}, {"recorder", recorderCost}, {"upload", upload},
+		{"storing", storing},
 		{"graphs", graphs}, {"drafting", drafting}, {"memory", memory},
 		{"team", team}} {
 		if *only != "" && *only != s.name {

@@ -64,7 +64,8 @@ func TestHostileBodiesCostWhatTheyWeigh(t *testing.T) {
 					time.Sleep(10 * time.Millisecond) // to look again, not to wait for anything
 				}
 			}()
-			b, err := w.Evidence.Upload(t.Context(), w.who, "quay", "hostile.har", evidence.Said{}, strings.NewReader(text))
+			b, err := w.Evidence.Upload(t.Context(), w.who, "quay", "hostile.har", evidence.Said{},
+				strings.NewReader(text))
 			ended.Store(true)
 			<-watched
 			if err != nil || b.Judged != 1 {
@@ -93,8 +94,9 @@ func TestManyUnknownAddresses(t *testing.T) {
 	w := newWorld(t)
 	var lines strings.Builder
 	for i := range 5_000 {
-		lines.WriteString(strings.Replace(at(w.clock.now, `{"id":7}`), "/skippers/7", fmt.Sprintf("/pages/page-%c%c%c%c", 'a'+i%26,
-			'a'+i/26%26, 'a'+i/676%26, 'a'+i%7), 1))
+		lines.WriteString(strings.Replace(at(w.clock.now, `{"id":7}`), "/skippers/7",
+			fmt.Sprintf("/pages/page-%c%c%c%c", 'a'+i%26,
+				'a'+i/26%26, 'a'+i/676%26, 'a'+i%7), 1))
 	}
 	before := w.bytes()
 	b := w.upload("many.lines", lines.String())
@@ -146,11 +148,12 @@ func checkedPaths(t *testing.T, text string) (all []string) {
 		judge, collector := scan.NewJudge(c), finding.NewCollector("quay")
 		judge.Counts = true
 		judge.Know(known)
-		if err := intake.Read("hostile.har", bytes.NewReader([]byte(text)), intake.Options{}, func(c *exchange.Capture) error {
-			out := judge.Capture(c)
-			collector.Add("hostile.har", c.Entry, &out)
-			return nil
-		}); err != nil {
+		if err := intake.Read("hostile.har", bytes.NewReader([]byte(text)), intake.Options{},
+			func(c *exchange.Capture) error {
+				out := judge.Capture(c)
+				collector.Add("hostile.har", c.Entry, &out)
+				return nil
+			}); err != nil {
 			t.Fatal(err)
 		}
 		all = nil

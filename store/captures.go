@@ -108,12 +108,7 @@ type Intake struct {
 	store   *Captures
 	batch   Batch
 	service int64
-	pending []pendingCapture
-}
-
-type pendingCapture struct {
-	capture     Capture
-	occurrences []Occurrence
+	pending []Rejudged
 }
 
 // flushAt is how many captures are written per transaction: enough to be cheap, few enough to let other writers in
@@ -141,7 +136,7 @@ func (s *Captures) Begin(ctx context.Context, b Batch) (*Intake, error) {
 
 // Add adds a capture and the findings it shows.
 func (in *Intake) Add(ctx context.Context, c Capture, occurrences []Occurrence) error {
-	in.pending = append(in.pending, pendingCapture{c, occurrences})
+	in.pending = append(in.pending, Rejudged{c, occurrences})
 	if len(in.pending) < flushAt {
 		return nil
 	}
@@ -153,34 +148,47 @@ func (in *Intake) flush(ctx context.Context) error {
 		return nil
 	}
 	err := in.store.db.change(ctx, func(tx *sql.Tx) error {
-		for _, p := range in.pending {
-			id, err := addCapture(ctx, tx, in.batch.ID, &p.capture)
-			if err != nil {
-				return err
-			}
-			if err := addOccurrences(ctx, tx, id, p.occurrences); err != nil {
-				return err
-			}
-		}
-		return nil
+		return addCaptures(ctx, tx, in.batch.ID, in.pending)
 	})
 	in.pending = in.pending[:0]
 	return err
 }
 
-// addCapture inserts a capture of a batch and returns its id.
-func addCapture(ctx context.Context, tx *sql.Tx, batch int64, c *Capture) (int64, error) {
-	r, err := tx.ExecContext(ctx,
-		`INSERT INTO captures (batch_id, entry, file, endpoint_id, method, url, audience, audience_by, status, started,
-		bytes, excess, findings, skipped, repeats, holds, incomplete, recorded, call, refused, person, sealed)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		batch, c.Entry, c.File, c.EndpointID, c.Method, c.URL, c.Audience, c.AudienceBy, c.Status, millis(c.Started),
-		c.Bytes, c.Excess, c.Skipped, c.Repeats, c.Holds, c.Incomplete, millis(c.Recorded), c.Call, c.Refused, c.Person,
-		c.Sealed)
-	if err != nil {
-		return 0, err
+// addCaptures inserts captures of a batch with what they show, and sets their ids.
+func addCaptures(ctx context.Context, tx *sql.Tx, batch int64, all []Rejudged) error {
+	if len(all) == 0 {
+		return nil
 	}
-	return r.LastInsertId()
+	captures := newBulk(tx, `INSERT INTO captures (batch_id, entry, file, endpoint_id, method, url, audience, audience_by, status,
+		started, bytes, excess, findings, skipped, repeats, holds, incomplete, recorded, call, refused, person, sealed)`, 22, "")
+	for i := range all {
+		c := &all[i].Capture
+		if err := captures.add(ctx, batch, c.Entry, c.File, c.EndpointID, c.Method, c.URL, c.Audience, c.AudienceBy,
+			c.Status,
+			millis(c.Started), c.Bytes, c.Excess, 0, c.Skipped, c.Repeats, c.Holds, c.Incomplete, millis(c.Recorded),
+			c.Call,
+			c.Refused, c.Person, c.Sealed); err != nil {
+			return err
+		}
+	}
+	if err := captures.end(ctx); err != nil {
+		return err
+	}
+	var last int64 // ids follow each other, as nobody else writes meanwhile
+	if err := tx.QueryRowContext(ctx,
+		`SELECT seq FROM sqlite_sequence WHERE name = 'captures'`).Scan(&last); err != nil {
+		return err
+	}
+	for i := range all {
+		all[i].ID = last - int64(len(all)-1-i)
+	}
+	if err := each(ctx, tx, last-int64(len(all)),
+		`INSERT INTO weights SELECT endpoint_id, audience, date(started / 1000, 'unixepoch'), count(*), sum(bytes), sum(excess)
+			FROM captures WHERE id > ? AND skipped = '' GROUP BY 1, 2, 3
+			ON CONFLICT DO UPDATE SET captures = captures + excluded.captures, bytes = bytes + excluded.bytes, excess = excess + excluded.excess`); err != nil {
+		return err
+	}
+	return addOccurrences(ctx, tx, all)
 }
 
 // Discard deletes a batch that was not finished.

@@ -1,10 +1,12 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"slices"
 	"strings"
 	"time"
 
@@ -39,27 +41,6 @@ func (e *Evidence) add(ctx context.Context, tx *sql.Tx, service int64, b Batch) 
 	return fresh, each(ctx, tx, b.ID,
 		`DELETE FROM occurrences WHERE capture_id IN (SELECT id FROM captures WHERE batch_id = ?) AND finding_id NOT IN (SELECT id FROM findings)`,
 		`UPDATE captures SET findings = (SELECT count(*) FROM occurrences WHERE capture_id = captures.id) WHERE batch_id = ?`)
-}
-
-// merge merges the findings.
-func (e *Evidence) merge(ctx context.Context, tx *sql.Tx, service int64, b Batch) (fresh int, err error) {
-	for i := range e.Findings {
-		f := &e.Findings[i]
-		is, err := mergeFinding(ctx, tx, service, b, f)
-		if err != nil {
-			return fresh, err
-		}
-		for _, print := range f.Prints {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO prints VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, int64(print),
-				f.ID, b.ID); err != nil {
-				return fresh, err
-			}
-		}
-		if is {
-			fresh++
-		}
-	}
-	return fresh, nil
 }
 
 // seen updates the endpoints that were seen.
@@ -281,15 +262,28 @@ func (s *Captures) Rejudge(ctx context.Context, b Batch, captures []Rejudged, e 
 	return b, err
 }
 
-func addOccurrences(ctx context.Context, tx *sql.Tx, capture int64, all []Occurrence) error {
-	for _, o := range all {
-		if _, err := tx.ExecContext(ctx,
-			`INSERT INTO occurrences (finding_id, capture_id, pointer, at, bytes, spots) VALUES (?, ?, ?, ?, ?, ?)`,
-			o.Finding, capture, o.Pointer, o.Offset, o.Bytes, o.Spots); err != nil {
+// addOccurrences inserts what captures show, in the order in which it is kept.
+func addOccurrences(ctx context.Context, tx *sql.Tx, all []Rejudged) error {
+	type row struct {
+		*Occurrence
+		capture int64
+	}
+	var some []row
+	for i := range all {
+		for k := range all[i].Occurrences {
+			some = append(some, row{&all[i].Occurrences[k], all[i].ID})
+		}
+	}
+	slices.SortFunc(some, func(a, b row) int {
+		return cmp.Or(strings.Compare(a.Finding, b.Finding), cmp.Compare(a.capture, b.capture))
+	})
+	rows := newBulk(tx, `INSERT INTO occurrences (finding_id, capture_id, pointer, at, bytes, spots)`, 6, "")
+	for _, o := range some {
+		if err := rows.add(ctx, o.Finding, o.capture, o.Pointer, o.Offset, o.Bytes, o.Spots); err != nil {
 			return err
 		}
 	}
-	return nil
+	return rows.end(ctx)
 }
 
 // OpenBatch creates a batch for a recorder to add to. It is visible at once.
@@ -320,14 +314,8 @@ func (s *Captures) Extend(ctx context.Context, b Batch, captures []Rejudged, e E
 			b.ID).Scan(&service); err != nil {
 			return none(err)
 		}
-		for i := range captures {
-			var err error
-			if captures[i].ID, err = addCapture(ctx, tx, b.ID, &captures[i].Capture); err != nil {
-				return err
-			}
-			if err := addOccurrences(ctx, tx, captures[i].ID, captures[i].Occurrences); err != nil {
-				return err
-			}
+		if err := addCaptures(ctx, tx, b.ID, captures); err != nil {
+			return err
 		}
 		fresh, err := e.addNew(ctx, tx, service, b, captures)
 		if err != nil {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"database/sql/driver"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"reflect"
@@ -139,18 +138,6 @@ var findingColumns = func() string {
 	return strings.Join(all, ", ")
 }()
 
-// insertFinding is the INSERT of a new finding: the service first, then the fields marked as found.
-var insertFinding = func() string {
-	names := []string{"service_id"}
-	for _, field := range findingFields {
-		if field.found {
-			names = append(names, strings.TrimPrefix(field.read, "findings."))
-		}
-	}
-	return `INSERT INTO findings (state, until, ` + strings.Join(names, ", ") + `) VALUES ('new', ''` +
-		strings.Repeat(", ?", len(names)) + `)`
-}()
-
 const findingTables = ` FROM findings JOIN services ON services.id = service_id`
 
 func scanFinding(r scanner) (Finding, error) {
@@ -160,18 +147,6 @@ func scanFinding(r scanner) (Finding, error) {
 		into[i] = field.at(&f)
 	}
 	return f, r.Scan(into...)
-}
-
-// insert inserts a new finding.
-func (f *Finding) insert(ctx context.Context, tx *sql.Tx, service int64) error {
-	values := []any{service}
-	for _, field := range findingFields {
-		if field.found {
-			values = append(values, reflect.ValueOf(field.at(f)).Elem().Interface())
-		}
-	}
-	_, err := tx.ExecContext(ctx, insertFinding, values...)
-	return err
 }
 
 // inMillis is a time stored as milliseconds since 1970; 0 = none.
@@ -203,85 +178,54 @@ func (l *inLines) Scan(from any) error {
 	return nil
 }
 
-// mergeFinding merges what a batch showed of a finding. A finding that was closed, or whose waiver expired,
-// returns. fresh reports whether it is new.
-func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Finding) (fresh bool, err error) {
-	at := millis(b.Started)
-	var state, until string
-	var level, grantedIn, waivedAt int
-	var proven int64
-	err = tx.QueryRowContext(ctx,
-		`SELECT state, until, severity, granted_in, waived_at, proven FROM findings WHERE id = ?`,
-		f.ID).Scan(&state, &until, &level, &grantedIn, &waivedAt, &proven)
-	if err == sql.ErrNoRows {
-		if f.Due, err = dueDay(ctx, tx, f.Severity, b.Started); err != nil {
-			return false, err
-		}
-		f.FirstSeen, f.LastSeen = b.Started, b.Started
-		err = f.insert(ctx, tx, service)
-		if err != nil {
-			return false, err
-		}
-		return true, addEvent(ctx, tx, f.ID, Event{At: b.Started, Author: b.Author, Kind: "found", Became: "new",
-			BatchID: b.ID})
-	}
-	if err != nil {
-		return false, err
-	}
-	if _, err = tx.ExecContext(ctx,
-		`UPDATE findings SET spots = spots + ?, captures = captures + ?, bytes = bytes + ?, last_seen = max(last_seen, ?), shown = max(shown, ?),
-		grant_file = ?, grant_line = ?, excepted = ?, team = ? WHERE id = ?`,
-		f.Spots, f.Captures, f.Bytes, at, millis(f.Shown), f.GrantFile, f.GrantLine, f.Excepted, f.Team,
-		f.ID); err != nil {
-		return false, err
-	}
-	if f.Severity > level {
+// seenAgain does what a state or a greater severity asks for where a known finding is seen again: one that was closed,
+// or whose waiver does not hold any more, returns. Its counts are changed already.
+func (m *merging) seenAgain(ctx context.Context, f *Finding, was known) (err error) {
+	tx, b := m.tx, m.batch
+	if f.Severity > was.level {
 		// a higher severity brings the due date forward, never back
-		if f.Due, err = dueDay(ctx, tx, f.Severity, b.Started); err != nil {
-			return false, err
-		}
+		f.Due = m.due.after(f.Severity, b.Started)
 		if _, err = tx.ExecContext(ctx,
 			`UPDATE findings SET severity = ?1, entity = ?2, field = ?3, class = ?4, sample = ?5, why = ?6, due = iif(?7 <> '' AND (due = '' OR due > ?7), ?7, due) WHERE id = ?8`,
 			f.Severity, f.Entity, f.Field, f.Class, f.Sample, f.Why, f.Due, f.ID); err != nil {
-			return false, err
+			return err
 		}
-		e := Event{At: b.Started, Author: b.Author, Kind: "severity", Was: severity.Severity(level).String(),
+		e := Event{At: b.Started, Author: b.Author, Kind: "severity", Was: severity.Severity(was.level).String(),
 			Became: severity.Severity(f.Severity).String(), BatchID: b.ID}
 		if err = addEvent(ctx, tx, f.ID, e); err != nil {
-			return false, err
+			return err
 		}
 	}
 	// what is no longer permitted is a leak again; a waiver holds only for the severity it was given for
-	graver := state == "waived" && f.Severity > waivedAt && waivedAt >= 0
-	back := state == "closed" && finding.Returns(when(proven), f.Shown)
-	if state == "closed" && !back {
-		return false, sawEarlier(ctx, tx, b, f)
+	graver := was.state == "waived" && f.Severity > was.waiving && was.waiving >= 0
+	back := was.state == "closed" && finding.Returns(when(was.proven), f.Shown)
+	if was.state == "closed" && !back {
+		return sawEarlier(ctx, tx, b, f)
 	}
-	if back || state == "not-a-leak" && grantedIn > 0 || graver || state == "waived" &&
-		until < b.Started.UTC().Format(time.DateOnly) {
-		if f.Due, err = dueDay(ctx, tx, max(level, f.Severity), b.Started); err != nil {
-			return false, err
-		}
-		if _, err = tx.ExecContext(ctx, `UPDATE findings SET state = 'returned', `+decidedNoMore+
-			`, due = ?, granted_in = 0 WHERE id = ?`, f.Due, f.ID); err != nil {
-			return false, err
-		}
-		e := Event{At: b.Started, Author: b.Author, Kind: "move", Was: state, Became: "returned", BatchID: b.ID}
-		switch {
-		case graver:
-			e.Comment = "it is more severe than what was waived"
-		case state == "waived":
-			e.Comment = "the waiver's last day was " + until
-		}
-		if err = addEvent(ctx, tx, f.ID, e); err == nil {
-			text := "seen again in " + b.Name
-			if b.ID == 0 {
-				text = b.Name
-			}
-			err = tell(ctx, tx, f.ID, Notice{At: b.Started, Kind: "returned", Author: b.Author, By: b.By, Text: text})
-		}
+	if !back && !(was.state == "not-a-leak" && was.granted > 0) && !graver && !(was.state == "waived" &&
+		was.until < b.Started.UTC().Format(time.DateOnly)) {
+		return nil
 	}
-	return false, err
+	f.Due = m.due.after(max(was.level, f.Severity), b.Started)
+	if _, err = tx.ExecContext(ctx, `UPDATE findings SET state = 'returned', `+decidedNoMore+
+		`, due = ?, granted_in = 0 WHERE id = ?`, f.Due, f.ID); err != nil {
+		return err
+	}
+	e := Event{At: b.Started, Author: b.Author, Kind: "move", Was: was.state, Became: "returned", BatchID: b.ID}
+	switch {
+	case graver:
+		e.Comment = "it is more severe than what was waived"
+	case was.state == "waived":
+		e.Comment = "the waiver's last day was " + was.until
+	}
+	if err = addEvent(ctx, tx, f.ID, e); err != nil {
+		return err
+	}
+	text := "seen again in " + b.Name
+	if b.ID == 0 {
+		text = b.Name
+	}
+	return tell(ctx, tx, f.ID, Notice{At: b.Started, Kind: "returned", Author: b.Author, By: b.By, Text: text})
 }
 
 // sawEarlier notes in a finding's history, once a batch, that captures show it which were recorded before its proof.
@@ -362,21 +306,8 @@ const DueDays = "due-days"
 
 // dueDay returns the due date of a finding that was seen at a time.
 func dueDay(ctx context.Context, tx *sql.Tx, severity int, seen time.Time) (string, error) {
-	var text string
-	if err := tx.QueryRowContext(ctx, `SELECT value FROM settings WHERE name = ?`, DueDays).Scan(&text); err != nil {
-		if err == sql.ErrNoRows {
-			err = nil
-		}
-		return "", err
-	}
-	var days []int
-	if err := json.Unmarshal([]byte(text), &days); err != nil {
-		return "", fmt.Errorf("the setting %s: %w", DueDays, err)
-	}
-	if severity < 0 || severity >= len(days) || days[severity] == 0 {
-		return "", nil
-	}
-	return seen.UTC().AddDate(0, 0, days[severity]).Format(time.DateOnly), nil
+	days, err := readDueDays(ctx, tx)
+	return days.after(severity, seen), err
 }
 
 func addEvent(ctx context.Context, tx *sql.Tx, finding string, e Event) error {

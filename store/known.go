@@ -44,15 +44,18 @@ func (in *Intake) Flush(ctx context.Context) (int64, error) { return in.batch.ID
 
 // updateCaptures writes new evaluations of captures, whose occurrences are gone.
 func updateCaptures(ctx context.Context, tx *sql.Tx, captures []Rejudged) error {
+	update, err := tx.PrepareContext(ctx,
+		`UPDATE captures SET endpoint_id = ?, audience = ?, audience_by = ?, bytes = ?, excess = ?, skipped = ?, call = ?, refused = ? WHERE id = ?`)
+	if err != nil {
+		return err
+	}
+	defer update.Close()
 	for _, c := range captures {
-		if _, err := tx.ExecContext(ctx,
-			`UPDATE captures SET endpoint_id = ?, audience = ?, audience_by = ?, bytes = ?, excess = ?, skipped = ?, call = ? WHERE id = ?`,
-			c.EndpointID, c.Audience, c.AudienceBy, c.Bytes, c.Excess, c.Skipped, c.Call, c.ID); err != nil {
-			return err
-		}
-		if err := addOccurrences(ctx, tx, c.ID, c.Occurrences); err != nil {
+		if _, err := update.ExecContext(ctx, c.EndpointID, c.Audience, c.AudienceBy, c.Bytes, c.Excess, c.Skipped,
+			c.Call,
+			c.Refused, c.ID); err != nil {
 			return err
 		}
 	}
-	return nil
+	return addOccurrences(ctx, tx, captures)
 }

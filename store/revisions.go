@@ -379,12 +379,9 @@ func (s *Contracts) regrade(ctx context.Context, tx *sql.Tx, service int64, v Re
 			return err
 		}
 	}
-	for i := range effect.Came {
-		if _, err := mergeFinding(ctx, tx, service, Batch{Started: at, Author: v.Author, By: v.AuthorID,
-			Name: fmt.Sprintf("revision %d of the contracts permits it no more", v.Number)},
-			&effect.Came[i]); err != nil {
-			return err
-		}
+	if _, err := mergeFindings(ctx, tx, service, Batch{Started: at, Author: v.Author, By: v.AuthorID,
+		Name: fmt.Sprintf("revision %d of the contracts permits it no more", v.Number)}, effect.Came); err != nil {
+		return err
 	}
 	if err := setExcepted(ctx, tx, effect.Excepted, v.Author, v.Number, at); err != nil {
 		return err
