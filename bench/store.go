@@ -30,7 +30,8 @@ func leaking(w io.Writer, members, times int) error {
 		}
 		body := strings.ReplaceAll(`{"n":`+fmt.Sprint(times)+b.String()+`}`, `"`, `\"`)
 		if _, err := fmt.Fprintf(w, `{"started":"2026-05-01T10:00:00Z","request":{"url":"https://bench.example/p/%s"},`+
-			`"response":{"status":200,"headers":[{"name":"Content-Type","value":"application/json"}],"body":"%s"}}`+"\n",
+			`"response":{"status":200,"headers":[{"name":"Content-Type","value":"application/json"}],"body":"%s"}}`+
+			"\n",
 			word(i), body); err != nil {
 			return err
 		}
@@ -72,11 +73,12 @@ func storing() error {
 			begun := time.Now()
 			judge, collector := scan.NewJudge(contracts), finding.NewCollector("bench")
 			judge.Counts = true
-			if err := intake.Read("l", bytes.NewReader(text.Bytes()), intake.Options{}, func(c *exchange.Capture) error {
-				out := judge.Capture(c)
-				collector.Add("l", c.Entry, &out)
-				return nil
-			}); err != nil {
+			if err := intake.Read("l", bytes.NewReader(text.Bytes()), intake.Options{},
+				func(c *exchange.Capture) error {
+					out := judge.Capture(c)
+					collector.Add("l", c.Entry, &out)
+					return nil
+				}); err != nil {
 				return err
 			}
 			found := len(collector.Findings())
@@ -85,7 +87,8 @@ func storing() error {
 			if err != nil {
 				return err
 			}
-			fmt.Printf("  %6d findings %-10s %5.1f times checking them, %6.0f a second; another writer waited %4.0f ms at the most\n",
+			fmt.Printf("  %6d findings %-10s %5.1f times checking them, %6.0f a second; another writer waited %4.0f "+
+				"ms at the most\n",
 				found, what, took.Seconds()/checking.Seconds(), float64(found)/took.Seconds(), waited.Seconds()*1000)
 		}
 	}

@@ -138,11 +138,14 @@ type Refused struct {
 	Why string // in words
 }
 
-// ChangeFindings changes findings in one transaction. become returns the new standing of a finding, or why it stays
-// as it is. The previous standing is stored for undo. With c.Try everything is rolled back. It returns the refused
-// findings; c.Findings is the number of changes. entries returns the trail entries.
+// ChangeFindings changes findings in one transaction. become returns the new standing of a finding, or why it
+// stays as it is. The previous standing is stored for undo. With c.Try nothing is written, and nobody held up.
+// It returns the refused findings; c.Findings is the number of changes. entries returns the trail entries.
 func (s *Findings) ChangeFindings(ctx context.Context, c *Change, ids []string,
 	become func(was Standing) (Standing, string), entries func(*Change) []TrailEntry) (refused []Refused, err error) {
+	if c.Try {
+		return s.try(ctx, c, ids, become)
+	}
 	refused = []Refused{}
 	err = s.db.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx,
@@ -163,13 +166,9 @@ func (s *Findings) ChangeFindings(ctx context.Context, c *Change, ids []string,
 			if err != nil {
 				return err
 			}
-			next, why := become(was)
+			next, why := c.next(was, become)
 			if why != "" {
 				refused = append(refused, Refused{id, why})
-				continue
-			}
-			if next.same(&was) && c.Comment == "" {
-				refused = append(refused, Refused{id, "it is so already"})
 				continue
 			}
 			c.Findings++
@@ -177,7 +176,7 @@ func (s *Findings) ChangeFindings(ctx context.Context, c *Change, ids []string,
 				return err
 			}
 		}
-		if c.Try || c.Findings == 0 {
+		if c.Findings == 0 {
 			return errTried
 		}
 		if err := c.tellLeads(ctx, tx, c.Comment); err != nil {
@@ -198,6 +197,70 @@ func (s *Findings) ChangeFindings(ctx context.Context, c *Change, ids []string,
 		c.ID, err = 0, nil
 	}
 	return refused, err
+}
+
+// next returns how a finding stands after the change, or why it stays as it is.
+func (c *Change) next(was Standing, become func(was Standing) (Standing, string)) (next Standing, why string) {
+	next, why = become(was)
+	if why == "" && next.same(&was) && c.Comment == "" {
+		why = "it is so already"
+	}
+	return next, why
+}
+
+// count counts what becomes of a request.
+func (c *Change) count(was, next *Standing) {
+	switch {
+	case was.Asks(next):
+		c.Asked++
+	case was.AskedTo != "" && next.State == was.AskedTo && next.AskedTo == "":
+		c.Approved++
+	case was.AskedTo != "" && next.AskedTo == "" && next.State == was.State:
+		c.Declined++
+	}
+}
+
+// triedAtOnce is how many findings a trial reads at once.
+const triedAtOnce = 1000
+
+// try says what would come of a change, as [Findings.ChangeFindings] would do it.
+func (s *Findings) try(ctx context.Context, c *Change, ids []string,
+	become func(was Standing) (Standing, string)) (refused []Refused, err error) {
+	refused = []Refused{}
+	became, people := map[string]Standing{}, map[int64]bool{}
+	for some := range slices.Chunk(ids, triedAtOnce) {
+		all, err := standings(ctx, s.db.read, some)
+		if err != nil {
+			return nil, err
+		}
+		for _, id := range some {
+			was, known := all[id]
+			if again, is := became[id]; is {
+				was = again
+			}
+			if !known {
+				refused = append(refused, Refused{id, "there is no such finding"})
+				continue
+			}
+			next, why := c.next(was, become)
+			if why != "" {
+				refused = append(refused, Refused{id, why})
+				continue
+			}
+			if next.PersonID != 0 && !people[next.PersonID] {
+				var is int
+				if err := s.db.read.QueryRowContext(ctx, `SELECT 1 FROM people WHERE id = ?`,
+					next.PersonID).Scan(&is); err != nil {
+					return nil, none(err)
+				}
+				people[next.PersonID] = true
+			}
+			c.Findings++
+			c.count(&was, &next)
+			became[id] = next
+		}
+	}
+	return refused, nil
 }
 
 // put sets one finding's standing and stores the previous one.
@@ -233,14 +296,7 @@ func (c *Change) put(ctx context.Context, tx *sql.Tx, id string, was, next Stand
 			return err
 		}
 	}
-	switch {
-	case was.Asks(&next):
-		c.Asked++
-	case was.AskedTo != "" && next.State == was.AskedTo && next.AskedTo == "":
-		c.Approved++
-	case was.AskedTo != "" && next.AskedTo == "" && next.State == was.State:
-		c.Declined++
-	}
+	c.count(&was, &next)
 	if was.Asks(&next) {
 		c.asked = append(c.asked, asked{id, next.Service, next.AskedTo, next.Asked})
 		if err := follow(ctx, tx, id, next.AskedBy); err != nil {
@@ -403,18 +459,49 @@ func (c *Change) events(ctx context.Context, tx *sql.Tx, id string, was, next St
 	return nil
 }
 
+// standings returns how findings stand, by their ids.
+func standings(ctx context.Context, db querier, ids []string) (map[string]Standing, error) {
+	text, err := json.Marshal(ids)
+	if err != nil {
+		return nil, err
+	}
+	type one struct {
+		id string
+		Standing
+	}
+	found, err := rows(ctx, db, func(r scanner) (one, error) {
+		var o one
+		return o, o.scan(r, &o.id)
+	}, `SELECT findings.id, `+standingColumns+` FROM findings WHERE id IN (SELECT value FROM json_each(?))`,
+		string(text))
+	if err != nil {
+		return nil, err
+	}
+	all := make(map[string]Standing, len(found))
+	for _, o := range found {
+		all[o.id] = o.Standing
+	}
+	return all, nil
+}
+
 func standing(ctx context.Context, tx *sql.Tx, id string) (Standing, error) {
 	var was Standing
-	var labels string
-	err := tx.QueryRowContext(ctx,
-		`SELECT state, until, person_id, coalesce((SELECT iif(name = '', email, name) FROM people WHERE people.id = person_id), ''), assigned_team, team, due, version,
+	return was, was.scan(tx.QueryRowContext(ctx, `SELECT `+standingColumns+` FROM findings WHERE id = ?`, id))
+}
+
+// standingColumns is the SELECT list of a standing.
+const standingColumns = `state, until, person_id, coalesce((SELECT iif(name = '', email, name) FROM people WHERE people.id = person_id), ''), assigned_team, team, due, version,
 		approver, asked_to, asked_until, asked_by, severity, doubt, (SELECT name FROM services WHERE services.id = service_id),
-		coalesce((SELECT group_concat(label, char(10)) FROM (SELECT label FROM labels WHERE finding_id = findings.id ORDER BY label)), '') FROM findings WHERE id = ?`, id).
-		Scan(&was.State, &was.Until, &was.PersonID, &was.person, &was.AssignedTeam, &was.team, &was.Due, &was.version,
-			&was.Approver, &was.AskedTo, &was.Asked, &was.AskedBy, &was.Severity, &was.Doubt,
-			&was.Service, &labels)
-	was.Labels = strings.FieldsFunc(labels, func(r rune) bool { return r == '\n' })
-	return was, err
+		coalesce((SELECT group_concat(label, char(10)) FROM (SELECT label FROM labels WHERE finding_id = findings.id ORDER BY label)), '')`
+
+// scan reads a standing, behind what else a row begins with.
+func (s *Standing) scan(r scanner, before ...any) error {
+	var labels inLines
+	err := r.Scan(append(before, &s.State, &s.Until, &s.PersonID, &s.person, &s.AssignedTeam, &s.team, &s.Due,
+		&s.version,
+		&s.Approver, &s.AskedTo, &s.Asked, &s.AskedBy, &s.Severity, &s.Doubt, &s.Service, &labels)...)
+	s.Labels = labels
+	return err
 }
 
 func (s *Standing) same(other *Standing) bool {
@@ -673,7 +760,8 @@ func (s *Findings) Views(ctx context.Context, person int64) ([]View, error) {
 // AddView saves a view.
 func (s *Findings) AddView(ctx context.Context, v View, entry TrailEntry) (View, error) {
 	err := s.db.change(ctx, func(tx *sql.Tx) error {
-		r, err := tx.ExecContext(ctx, `INSERT INTO views (person_id, name, query, shared, created) VALUES (?, ?, ?, ?, ?)`,
+		r, err := tx.ExecContext(ctx,
+			`INSERT INTO views (person_id, name, query, shared, created) VALUES (?, ?, ?, ?, ?)`,
 			v.PersonID, v.Name, v.Query, v.Shared, millis(v.Created))
 		if err != nil {
 			return err

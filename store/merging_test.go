@@ -34,7 +34,8 @@ func TestSetsAreMergedAsOneByOne(t *testing.T) {
 				return fresh, nil
 			}} {
 			s, in := begun(t, t.TempDir())
-			if _, err := s.People.AddPerson(t.Context(), Person{Name: "Noor", Email: "noor@quay.example", Role: "reviewer"}, time.Unix(0, 0),
+			if _, err := s.People.AddPerson(t.Context(), Person{Name: "Noor", Email: "noor@quay.example",
+				Role: "reviewer"}, time.Unix(0, 0),
 				TrailEntry{}); err != nil {
 				t.Fatal(err)
 			}
@@ -50,7 +51,8 @@ func TestSetsAreMergedAsOneByOne(t *testing.T) {
 				at = at.Add(time.Duration(r.IntN(72)) * time.Hour)
 				all := someFindings(r, at)
 				if err := s.change(t.Context(), func(tx *sql.Tx) error {
-					fresh, err := merge(t.Context(), tx, in.service, Batch{ID: int64(n + 1), Name: fmt.Sprint("batch ", n), Author: "Ada",
+					fresh, err := merge(t.Context(), tx, in.service, Batch{ID: int64(n + 1), Name: fmt.Sprint("batch ",
+						n), Author: "Ada",
 						Service: "quay", Started: at}, all)
 					fmt.Fprintln(&out, "fresh", fresh)
 					return err
@@ -66,7 +68,8 @@ func TestSetsAreMergedAsOneByOne(t *testing.T) {
 		}
 		told += dumps[0]
 	}
-	for _, kind := range []string{"|returned|", "|earlier|", "|severity|", "the waiver's last day", "more severe than what was waived"} {
+	for _, kind := range []string{"|returned|", "|earlier|", "|severity|", "the waiver's last day",
+		"more severe than what was waived"} {
 		if !strings.Contains(told, kind) {
 			t.Errorf("nothing of %s came of it: the test tells little", kind)
 		}
@@ -77,8 +80,10 @@ func TestSetsAreMergedAsOneByOne(t *testing.T) {
 func someFindings(r *rand.Rand, at time.Time) (all []Finding) {
 	for _, n := range r.Perm(400)[:r.IntN(300)] {
 		level := 1 + (n+r.IntN(2))%5
-		all = append(all, Finding{ID: fmt.Sprintf("%016x", n*2654435761), Service: "quay", Kind: "unexpected-field", Severity: level,
-			Endpoint: fmt.Sprint("GET /", n%7), EndpointID: fmt.Sprint(n % 7), Team: fmt.Sprint("team", r.IntN(2)), Audience: "visitor",
+		all = append(all, Finding{ID: fmt.Sprintf("%016x", n*2654435761), Service: "quay", Kind: "unexpected-field",
+			Severity: level,
+			Endpoint: fmt.Sprint("GET /", n%7), EndpointID: fmt.Sprint(n % 7), Team: fmt.Sprint("team", r.IntN(2)),
+			Audience:  "visitor",
 			Direction: "response", Status: "200", Path: fmt.Sprint("$.", n),
 			Facts: finding.Facts{AudienceBy: "said", Entity: "E", Field: fmt.Sprint("f", level), Class: "internal",
 				Spots: 1 + r.IntN(3), Captures: 1, Sample: fmt.Sprint("s", level), Why: "w"},
