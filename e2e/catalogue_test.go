@@ -149,7 +149,7 @@ func TestRevisionsFromTheCommandLine(t *testing.T) {
 		}
 	}
 	for _, e := range []expect{
-		{"contract compare " + dir + "/fennick-quay.yaml " + contracts, 2, "the contract cannot be used: 49 problems"},
+		{"contract compare " + dir + "/fennick-quay.yaml " + contracts, 2, "the contract cannot be used: 59 problems"},
 		{"contract check " + contracts, 0, "no problems"},
 		{"contract check " + contracts + " --fail-on worth", 1, "nobody is named as needing it"},
 		{"contract check " + contracts + " --fail-on odd", 2, "--fail-on takes"},
@@ -228,10 +228,10 @@ func TestDraftsFromTheCommandLine(t *testing.T) {
 		{"draft x", 2, "draft takes no arguments"},
 		{"draft --captures " + filepath.Join(dir, "none.har"), 2, "there is no such file"},
 		{"draft --openapi " + filepath.Join(dir, "visitor.har"), 2, "neither an OpenAPI document"},
-		{"draft" + recordings + " -o " + draft, 0, "15 endpoints over 14 entities"},
+		{"draft" + recordings + " -o " + draft, 0, "16 endpoints over 14 entities"},
 		{"draft" + recordings + " -o " + draft, 2, "is there already"},
 		{"draft" + recordings + " -o " + draft + " --replace --service quay", 0, "questions left open"},
-		{"contract check " + draft, 0, "quay: 15 endpoints, no problems"},
+		{"contract check " + draft, 0, "quay: 16 endpoints, no problems"},
 		{"check --contracts " + draft + " --fail-on critical " + dir + "/harbour-office.har", 1, "judged"},
 		{"draft --openapi " + api, 0, "which is another document and is not fetched"},
 		{"draft --openapi " + api + recordings, 0, "endpoint: GET /v1/charges"},

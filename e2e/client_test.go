@@ -93,7 +93,7 @@ func TestFromAContractToAMovedFinding(t *testing.T) {
 	}
 	cut := run(t, home, bytes.NewReader(data[:len(data)-300]), "capture", "upload", "-")
 	if cut.status != 2 || !strings.Contains(cut.err, "the file ends in the middle") ||
-		!strings.Contains(cut.out, "12 captures") {
+		!strings.Contains(cut.out, "13 captures") {
 		t.Errorf("a recording cut off: exit %d\n%s%s", cut.status, cut.out, cut.err)
 	}
 	for _, list := range []struct{ args, want string }{{"capture batches", "visitor.har"}, {"capture list --leaking",
@@ -251,7 +251,7 @@ func TestAnUploadThatBreaksOff(t *testing.T) {
 	conn.Close()
 	signIn(t, s, home)
 	r := run(t, home, bytes.NewReader(data), "capture", "upload", "-")
-	if r.status != 0 || !strings.Contains(r.out, "12 captures") {
+	if r.status != 0 || !strings.Contains(r.out, "13 captures") {
 		t.Errorf("the retry: exit %d\n%s%s", r.status, r.out, r.err)
 	}
 	batches := decode[wire.BatchPage](t, run(t, home, nil, "capture", "batches", "--format", "json").out)

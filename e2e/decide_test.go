@@ -191,7 +191,7 @@ func TestFindingsAreGatheredInTheConsole(t *testing.T) {
 	}
 	b := newBrowser(t)
 	b.signIn(s, demoReviewer)
-	b.do("by field", chromedp.Navigate(s.url+"/findings"), shows("73 findings"), settled(),
+	b.do("by field", chromedp.Navigate(s.url+"/findings"), shows("78 findings"), settled(),
 		chromedp.Click(`input[aria-label="Gather by"]`), settled(),
 		chromedp.Click(`//div[contains(@class, "ant-select-item-option") and @title="by entity field"]`,
 			chromedp.BySearch), address("by=field"), shows("Skipper.password_hash"))

@@ -195,7 +195,7 @@ func TestTheCatalogueInTheConsole(t *testing.T) {
 		shows("edit fennick-quay"), tab("As text"), shows("-  berth-card:"))
 	b.do("the shape is proposed again", press("Save"), shows("Save as a revision"), confirm("Save"),
 		shows("is in force"), chromedp.Navigate(s.url+"/contracts?tab=shapes"),
-		shows("4 places of Berth grant the same 4"), press("Pull out as a shape"), confirm("Look at the change"),
+		shows("6 places of Berth grant the same 4"), press("Pull out as a shape"), confirm("Look at the change"),
 		shows("edit fennick-quay"))
 	b.do("other forms are shown", chromedp.Evaluate(`sessionStorage.clear()`, nil),
 		chromedp.Navigate(s.url+"/contracts?tab=forms&form=typescript"), shows("export type GetV1Berths2XX"))
@@ -232,7 +232,7 @@ func TestLeavingTheEditor(t *testing.T) {
 	b.do("to stay", findings, shows("The changes are not saved"), confirm("Stay"), shows("lets visitor"),
 		address("/edit"), settled()) // while the question fades it takes clicks
 	b.do("to leave, and come back to it", findings, shows("The changes are not saved"), confirm("Leave, and keep"),
-		shows("73 findings"), chromedp.NavigateBack(), shows("lets visitor"))
+		shows("78 findings"), chromedp.NavigateBack(), shows("lets visitor"))
 	b.do("to discard, and bring back", button("Discard"), shows("The changes are discarded"), press("Bring them back"),
 		shows("lets visitor"))
 	if n := leaving(); n != 0 {
@@ -244,8 +244,8 @@ func TestLeavingTheEditor(t *testing.T) {
 	}
 	b.do("to leave without", chromedp.Click(`//a[text()="GET /v1/berths/{berth_id}"]`, chromedp.BySearch),
 		press("Edit the contract"), shows("lets visitor"), findings, shows("The changes are not saved"),
-		confirm("Discard and leave"), shows("73 findings"), chromedp.NavigateBack(), shows("Berth has"),
-		until(`!document.body.innerText.includes("lets visitor")`), findings, shows("73 findings"))
+		confirm("Discard and leave"), shows("78 findings"), chromedp.NavigateBack(), shows("Berth has"),
+		until(`!document.body.innerText.includes("lets visitor")`), findings, shows("78 findings"))
 	if said := b.said(); len(said) > 0 {
 		t.Errorf("the browser complains: %q", said)
 	}

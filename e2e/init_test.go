@@ -70,7 +70,7 @@ func TestARepositoryIsSetUp(t *testing.T) {
 		t.Fatal(err)
 	}
 	r.write(".git/HEAD", "ref: refs/heads/main\n")
-	r.expect(2, "neither an OpenAPI document nor a recording was found", ".", "init")
+	r.expect(2, "neither an OpenAPI document, nor a GraphQL schema, nor a recording was found", ".", "init")
 	r.write("api/openapi.yaml", askedAbout)
 	r.write("tests/monday.har", string(har))
 	r.write("node_modules/x/other.har", "{}")

@@ -394,8 +394,8 @@ func TestWhatOperatorsAsk(t *testing.T) {
 	ask("GET", "/api/v1/findings/0123456789abcdef", "")
 	ask("BREW", "/api/v1/nell.oster@sails.example", "")
 	status, text := ask("GET", "/metrics", "")
-	for _, want := range []string{`inkret_findings{severity="critical",state="new"} `, "inkret_captures_judged 35",
-		"inkret_captures 36", "inkret_recordings_open ", "inkret_watches 0", "inkret_watches_failing 0", `inkret_queue_length{queue="mail"} 0`,
+	for _, want := range []string{`inkret_findings{severity="critical",state="new"} `, "inkret_captures_judged 37",
+		"inkret_captures 38", "inkret_recordings_open ", "inkret_watches 0", "inkret_watches_failing 0", `inkret_queue_length{queue="mail"} 0`,
 		`inkret_database_bytes{part="database"} `,
 		"inkret_write_wait_seconds_total",
 		`inkret_requests_total{method="GET",route="/api/v1/findings/:finding_id",status="404"} 1`,

@@ -131,6 +131,13 @@ func TestRepairsOfResultsAreProven(t *testing.T) {
 		{"there was no such object", askForMail, `{"data":{"b":{"ref":"x","who":null}}}`, false},
 		{"another call is denied", elsewhere, `{"data":null,"errors":[{"message":"no"}]}`, false},
 		{"the field failed", askForMail, mailKept, true},
+		{"what it was inside of failed", askForMail, `{"data":{"b":{"ref":"x","who":null}},"errors":[{"message":"no","path":["b","who"]}]}`, true},
+		{"where it could stand others came", `{ find(text: "a") { __typename ... on Booking { ref } ... on Skipper { email } } }`,
+			`{"data":{"find":[{"__typename":"Booking","ref":"x"}]}}`, true},
+		{"nothing came where it could stand", `{ find(text: "a") { __typename ... on Booking { ref } ... on Skipper { email } } }`,
+			`{"data":{"find":[]}}`, false},
+		{"of what came it cannot be told what it is", `{ find(text: "a") { ... on Booking { id } ... on Skipper { email id } ... on Skipper { id } } }`,
+			`{"data":{"find":[{"x":1}]}}`, false},
 		{"the call is denied", askForMail, `{"errors":[{"message":"no such field"}]}`, true},
 	} {
 		w := newWorld(t)

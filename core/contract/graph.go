@@ -451,6 +451,26 @@ func (s *Selected) Fitting(has func(key string) bool, count int) string {
 	return s.of.Fitting(has, count)
 }
 
+// Each calls do for each field of each type that may be asked for at this place, at any depth.
+func (s *Selected) Each(do func(typeName, field string)) { s.of.Each(do) }
+
+// Others calls do for each field that is asked for of types that are possible here and not among some. It calls it for
+// none if the type of an object could not be told.
+func (s *Selected) Others(some map[string]bool, do func(typeName, field string)) {
+	if s.of == nil || some[""] {
+		return
+	}
+	for _, name := range s.of.Possible {
+		if some[name] {
+			continue
+		}
+		for _, a := range s.of.Of(name).All {
+			do(name, a.Name)
+			a.Inner.Each(do)
+		}
+	}
+}
+
 // Stray is a field that a query asks for and that no grant names.
 type Stray struct {
 	Name  []byte // as the schema has it

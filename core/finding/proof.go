@@ -108,8 +108,13 @@ func (a *Awaiting) place(out *scan.Outcome) Ground {
 	if here == scan.Hollow || element && here == 0 { // of null and of an empty list nothing can be told
 		return ""
 	}
-	if out.Result && here == 0 && strings.Contains(a.Path, scan.Within) { // it was not asked for
-		return ""
+	if out.Result && strings.Contains(a.Path, scan.Within) {
+		switch {
+		case here == 0: // it was not asked for
+			return ""
+		case here&scan.Denied != 0 && here&scan.Hollow == 0 && out.Places[Parent(a.Path)]&scan.Filled == 0:
+			return Removed
+		}
 	}
 	if out.Places[Parent(a.Path)]&scan.Filled != 0 {
 		return Seen

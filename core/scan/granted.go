@@ -127,7 +127,7 @@ func (w *walk) granted(m *contract.Member, how mode, at level, start int, c *can
 	}
 	b := w.space()
 	w.occur(b)
-	if b == 'n' && w.notGiven() {
+	if b == 'n' && w.notGivenOf(m) {
 		return true
 	}
 	switch b {

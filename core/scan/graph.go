@@ -134,9 +134,10 @@ func laterPaths(c *exchange.Capture) (all [][]string) {
 type queried struct {
 	errors  []string // pointers of values that are null because of an error, once looked for
 	sought  bool
-	later   int  // pieces of a result that were read
-	errored bool // the result has errors
-	given   bool // it has data
+	later   int                                    // pieces of a result that were read
+	came    map[*contract.Selected]map[string]bool // types of the objects that came, if it matters
+	errored bool                                   // the result has errors
+	given   bool                                   // it has data
 }
 
 // failedHere reports whether the value that was just read is null because something failed there, as the result's
@@ -163,8 +164,37 @@ func (w *walk) failedHere() bool {
 
 // notGiven reads null that stands where something failed, which is granted everywhere (GraphQL section 6.4.4).
 // Otherwise it reads nothing.
-func (w *walk) notGiven() bool {
-	return w.plan.Result() && w.failedHere() && w.literal()
+func (w *walk) notGiven(s *contract.Selected) bool {
+	if !w.plan.Result() || !w.failedHere() || !w.literal() {
+		return false
+	}
+	if w.places != nil && s != nil {
+		s.Each(w.denied)
+	}
+	return true
+}
+
+// notGivenOf is notGiven for what is granted. Of a whole result that failed nothing is known of what is in it.
+func (w *walk) notGivenOf(m *contract.Member) bool {
+	if m.Way {
+		return w.notGiven(nil)
+	}
+	return w.notGiven(m.Selected)
+}
+
+// denied notes that a field of a type was asked for and not given.
+func (w *walk) denied(typeName, field string) {
+	at := w.prefixPath + typeName + within + place.Root
+	w.places[at] |= Denied
+	w.places[string(place.AppendName([]byte(at), []byte(field)))] |= Denied
+}
+
+// neverCame notes the fields that were asked for of types of which no object came, where others did.
+func (w *walk) neverCame() {
+	for s, types := range w.came {
+		s.Others(types, w.denied)
+	}
+	w.came = nil
 }
 
 // failures returns the places in the results of a body of which errors say that they failed. An error that names none
@@ -283,6 +313,9 @@ func (w *walk) objectOf(s *contract.Selected) *contract.Object {
 
 // result notes what the result of a query is, and why one was swept.
 func (w *walk) result(out *Outcome, c *exchange.Capture, plan *contract.Plan, spots []Spot) {
+	if w.places != nil {
+		w.neverCame()
+	}
 	if out.Result = plan.Result() && !c.ByType; out.Result {
 		out.Refused = w.errored && !w.given
 	}
@@ -296,6 +329,7 @@ func (w *walk) result(out *Outcome, c *exchange.Capture, plan *contract.Plan, sp
 // selectedObject evaluates an object whose type grants.
 func (w *walk) selectedObject(m *contract.Member, how mode, start int, c *candidate) bool {
 	o := w.objectOf(m.Selected)
+	w.comes(m.Selected, o)
 	if o != nil && o.Granted && (!o.Foreign || how == foreign) {
 		w.occurType(o)
 		if o.Owns != nil && how == own && w.whoseIs(o.Owns) == theirs {
@@ -379,6 +413,24 @@ func (w *walk) occurType(o *contract.Object) {
 	w.places[w.prefixPath+o.Within+place.Root] |= Filled
 }
 
+// comes notes the type of an object that was asked for; nil for one that cannot be told.
+func (w *walk) comes(s *contract.Selected, o *contract.Object) {
+	if w.places == nil {
+		return
+	}
+	if w.came == nil {
+		w.came = map[*contract.Selected]map[string]bool{}
+	}
+	if w.came[s] == nil {
+		w.came[s] = map[string]bool{}
+	}
+	name := ""
+	if o != nil {
+		name = o.Type
+	}
+	w.came[s][name] = true
+}
+
 // isBoundary reports whether the body of another audience begins at a member.
 func (w *walk) isBoundary(m *contract.Member) bool {
 	return m == w.boundary || w.plan.Result() && m.Grant == w.boundary.Grant
@@ -444,6 +496,7 @@ func (w *walk) inType(z zone) (*contract.Object, *catalog.Entity) {
 		return nil, z.entity
 	}
 	o := w.objectOf(z.selected)
+	w.comes(z.selected, o)
 	if o == nil {
 		return nil, z.entity
 	}

@@ -14,8 +14,9 @@ const (
 	Filled Presence = 1 << iota
 	// Hollow is null or an empty list, which tell nothing of what else might stand there.
 	Hollow
-	// Failed is null in the result of a query, where an error says that it failed: it was asked for and not given.
-	Failed
+	// Denied is what the query of a result asks for and was not given: null where an error says that it failed,
+	// what would be inside of that, and fields of types of which no object came where others did.
+	Denied
 )
 
 // seek prepares for what occurs in a capture, if that matters.
@@ -40,7 +41,7 @@ func (w *walk) occur(first byte) {
 	how := Filled
 	if first == 'n' || first == '[' && !w.filled() {
 		if how = Hollow; first == 'n' && w.plan.Result() && w.failedHere() {
-			how = Failed
+			how = Denied
 		}
 	}
 	if at := w.entry(); at.present&how == 0 {

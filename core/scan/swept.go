@@ -85,7 +85,7 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 	before, asked := w.grave, w.apart
 	w.grave = false
 	first := w.space()
-	if w.occur(first); first == 'n' && w.notGiven() {
+	if w.occur(first); first == 'n' && w.notGiven(belowStray(asked)) {
 		w.grave = before
 		return true
 	}
@@ -206,7 +206,7 @@ func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool 
 		c = w.pool.swept(v, z.cover)
 	}
 	first := w.space()
-	if w.occur(first); first == 'n' && w.notGiven() {
+	if w.occur(first); first == 'n' && w.notGiven(z.selected) {
 		return true
 	}
 	if first == '{' || first == '[' {
