@@ -33,37 +33,9 @@ func (r *reader) graphOf(n *document.Node) *Graph {
 	if g.faulty = !r.keys(n, []string{"schema"}); g.faulty || n.Get("schema") == nil {
 		return g
 	}
-	at := n.Get("schema")
-	named := r.text(at)
-	if g.faulty = true; named == "" {
-		return g
-	}
-	if strings.ContainsAny(named, `/\`) {
-		r.report(at, "the name of a file beside this one", "%q is in another folder", named)
-		return g
-	}
-	file := besideFile(at.File, named)
-	if s, read := r.schemas[file]; read {
-		g.Schema, g.faulty = s, s == nil
-		return g
-	}
-	f, ok := r.files[file]
-	if !ok {
-		r.report(at, "a schema beside this file: in GraphQL's definition language, or the result of introspection",
-			"there is no file %q", named)
-		return g
-	}
-	s, err := graph.Read(f.Data)
-	if err != nil {
-		r.report(at, "a schema in GraphQL's definition language, or the result of introspection", "%q: %v", named, err)
-	}
-	if r.schemas == nil {
-		r.schemas = map[string]*graph.Schema{}
-	}
-	if err != nil {
-		s = nil
-	}
-	g.Schema, g.faulty, r.schemas[file] = s, s == nil, s
+	s, ok := readBeside(r, n.Get("schema"), r.schemas, "a schema",
+		": in GraphQL's definition language, or the result of introspection", graph.Read)
+	g.Schema, g.faulty = s, !ok
 	return g
 }
 

@@ -106,38 +106,43 @@ func (r *reader) messages(nodes []*document.Node) {
 	}
 }
 
+// readBeside reads the file that n names, which stands beside the one that says so; each file once. what is
+// expected there is said of one that is missing or cannot be read; ok is false then.
+func readBeside[T any](r *reader, n *document.Node, known map[string]T, what, more string,
+	read func([]byte) (T, error)) (of T, ok bool) {
+	named := r.text(n)
+	if named == "" {
+		return of, false
+	}
+	if strings.ContainsAny(named, `/\`) {
+		r.report(n, "the name of a file beside this one", "%q is in another folder", named)
+		return of, false
+	}
+	name := besideFile(n.File, named)
+	if of, ok = known[name]; ok {
+		return of, true
+	}
+	f, is := r.files[name]
+	if !is {
+		r.report(n, what+" beside this file"+more, "there is no file %q", named)
+		return of, false
+	}
+	of, err := read(f.Data)
+	if err != nil {
+		r.report(n, what+more, "%q: %v", named, err)
+		return of, false
+	}
+	known[name] = of
+	return of, true
+}
+
 // messagesIn reads the descriptor set that n names; nil if n is nil.
 func (r *reader) messagesIn(n *document.Node) *message.Set {
 	if n == nil {
 		return nil
 	}
-	named := r.text(n)
-	if named == "" {
-		return nil
-	}
-	if strings.ContainsAny(named, `/\`) {
-		r.report(n, "the name of a file beside this one", "%q is in another folder", named)
-		return nil
-	}
-	name := besideFile(n.File, named)
-	if set, read := r.sets[name]; read {
-		return set
-	}
-	f, ok := r.files[name]
-	if !ok {
-		r.report(n, "a descriptor set beside this file, as protoc --include_imports --descriptor_set_out writes it",
-			"there is no file %q", named)
-		return nil
-	}
-	set, err := message.Read(f.Data)
-	if err != nil {
-		r.report(n, "a descriptor set, as protoc --include_imports --descriptor_set_out writes it", "%q: %v", named,
-			err)
-	}
-	if r.sets == nil {
-		r.sets = map[string]*message.Set{}
-	}
-	r.sets[name] = set
+	set, _ := readBeside(r, n, r.sets, "a descriptor set",
+		", as protoc --include_imports --descriptor_set_out writes it", message.Read)
 	return set
 }
 

@@ -35,6 +35,8 @@ func Read(files ...File) (*Contracts, error) {
 		c:         &Contracts{Catalog: &catalog.Catalog{}, nodes: map[any]*document.Node{}},
 		shapes:    map[string]*Shape{},
 		templates: map[string]*document.Node{},
+		sets:      map[string]*message.Set{},
+		schemas:   map[string]*graph.Schema{},
 	}
 	r.document(files)
 	if len(r.problems) > 0 {

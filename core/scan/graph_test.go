@@ -465,3 +465,33 @@ func (n *node) answer(names *spelling) string {
 	}
 	return "{" + strings.Join(parts, ",") + "}"
 }
+
+// FuzzResults judges whatever a query asks for and whatever is answered: it ends, spots are in the body, and a second
+// time the same comes of it.
+func FuzzResults(f *testing.F) {
+	f.Add(`{booking(id:1){who:skipper{mail:email}}}`, `{"data":{"booking":{"who":{"mail":"a@b.example"}}}}`)
+	f.Add(`{search(text:"x"){__typename ...on Berth{number}}node(id:1){id}}`, `{"data":{"search":[{"__typename":"Berth"}],"node":null},"errors":[{"path":["node"]}]}`)
+	f.Add(`subscription{booked{...f}} fragment f on Booking{berth{neighbour{bookings{ref}}}}`, `[{"data":null}]`)
+	f.Add(`[`, `{"data":{"a":[[[{"__typename":"\u0042erth"}]]]}}`)
+	with, without := asksQuay(f, true), asksQuay(f, false)
+	f.Fuzz(func(t *testing.T, text, answer string) {
+		for _, c := range []*contract.Contracts{with, without} {
+			j := NewJudge(c)
+			j.Seek = func(*Outcome) bool { return true }
+			first := ""
+			for range 2 {
+				out := j.Capture(query("skipper", text, answer))
+				for _, s := range out.Spots {
+					if !s.Request && (s.Offset < 0 || s.Offset+s.Bytes > len(answer)) {
+						t.Fatalf("a spot at %d of %d bytes in %q", s.Offset, s.Bytes, answer)
+					}
+				}
+				if got := told(&out); first == "" {
+					first = got
+				} else if got != first {
+					t.Fatalf("first %s\nthen %s", first, got)
+				}
+			}
+		}
+	})
+}
