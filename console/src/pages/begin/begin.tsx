@@ -27,7 +27,7 @@ export default function Begin() {
       );
     },
     onSuccess: (draft, from) => {
-      held.set(draft.id, from.files);
+      if (draft.recordings > 0) held.set(draft.id, from.files);
       queries.setQueryData(keys.draft(String(draft.id)), draft);
       void queries.invalidateQueries({ queryKey: keys.drafts() });
       navigate(`/new/${draft.id}`);
