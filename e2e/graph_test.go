@@ -19,7 +19,8 @@ func TestGraphsInTheConsole(t *testing.T) {
 		"--password-stdin"); r.status != 0 {
 		t.Fatal(r.err)
 	}
-	listed := decode[wire.EndpointPage](t, run(t, home, nil, "endpoint", "list", "--format", "json", "--size", "100").out)
+	listed := decode[wire.EndpointPage](t, run(t, home, nil, "endpoint", "list", "--format", "json", "--size",
+		"100").out)
 	id := ""
 	for _, e := range listed.Items {
 		if e.Endpoint == "POST /graphql" {
@@ -28,8 +29,10 @@ func TestGraphsInTheConsole(t *testing.T) {
 	}
 	b := newBrowser(t)
 	b.signIn(s, demoReviewer)
-	b.do("the endpoint's types", chromedp.Navigate(s.url+"/endpoints/"+id), shows("may be asked for:"), shows("Query.search"),
-		shows("objects of this type, as Berth"), shows("Berth.length_m · number · public"), shows("Skipper · by its type"))
+	b.do("the endpoint's types", chromedp.Navigate(s.url+"/endpoints/"+id), shows("may be asked for:"),
+		shows("Query.search"),
+		shows("objects of this type, as Berth"), shows("Berth.length_m · number · public"),
+		shows("Skipper · by its type"))
 	b.do("the wire names type and field", shows("Skipper.account"), shows("Booking.skipper"), shows("Account.iban"),
 		until(`document.querySelector('[role="treeitem"][aria-label^="who, "]').ariaLabel.includes("field skipper of Booking")`))
 	b.do("a finding", chromedp.Click(`//a[contains(., "high unexpected-relation")]`, chromedp.BySearch),
@@ -41,16 +44,22 @@ func TestGraphsInTheConsole(t *testing.T) {
 		until(`!document.body.innerText.includes("Query.search")`), shows("What changes"))
 	b.do("a response begins with an envelope", chromedp.Click(`//button[contains(., "+ response")]`, chromedp.BySearch),
 		chromedp.WaitVisible(`.ant-modal input`), shows("What stands around it"), settled(),
-		chromedp.Click(`//label[contains(., "What stands around it")]//div[contains(@class, "ant-select")]`, chromedp.BySearch),
+		chromedp.Click(`//label[contains(., "What stands around it")]//div[contains(@class, "ant-select")]`,
+			chromedp.BySearch),
 		settled(), chromedp.Click(`//div[contains(@class, "ant-select-item-option") and @title="Problem Details, of an error"]`,
 			chromedp.BySearch), settled(), confirm("Add"), shows("instance"))
-	drop := chromedp.SetUploadFiles(`.beginning-upload input[type="file"]`, []string{filepath.Join(dir, "harbour.graphql")},
+	drop := chromedp.SetUploadFiles(`.beginning-upload input[type="file"]`,
+		[]string{filepath.Join(dir, "harbour.graphql")},
 		chromedp.ByQuery)
-	b.do("another service, from the schema", chromedp.Evaluate(`sessionStorage.clear()`, nil), chromedp.Navigate(s.url+"/new"),
+	b.do("another service, from the schema", chromedp.Evaluate(`sessionStorage.clear()`, nil),
+		chromedp.Navigate(s.url+"/new"),
 		shows("a GraphQL schema or SQL"), chromedp.SendKeys(`input[maxlength="100"]`, "pier", chromedp.ByQuery), drop,
-		shows("drafted from harbour.graphql"), shows("Skipper.email"), chromedp.Click(`//button[.//text()="Take all suggestions"]`,
-			chromedp.BySearch), chromedp.Click(`//button[.//text()="Next: classes"]`, chromedp.BySearch), shows("Account.iban"),
-		settled(), chromedp.Click(`//button[.//text()="Next: the contract"]`, chromedp.BySearch), shows("Put it in force"), settled(),
+		shows("drafted from harbour.graphql"), shows("Skipper.email"),
+		chromedp.Click(`//button[.//text()="Take all suggestions"]`,
+			chromedp.BySearch), chromedp.Click(`//button[.//text()="Next: classes"]`, chromedp.BySearch),
+		shows("Account.iban"),
+		settled(), chromedp.Click(`//button[.//text()="Next: the contract"]`, chromedp.BySearch),
+		shows("Put it in force"), settled(),
 		chromedp.Click(`//button[.//text()="Put it in force"]`, chromedp.BySearch), shows("Now send a recording"))
 	if r := run(t, home, nil, "contract", "export", "pier", "--output", filepath.Join(home, "out")); r.status != 0 {
 		t.Errorf("what was put in force cannot be exported: %s", r.err)

@@ -37,15 +37,40 @@ func (e *Evidence) merge(ctx context.Context, tx *sql.Tx, service int64, b Batch
 	if fresh, err = mergeFindings(ctx, tx, service, b, e.Findings); err != nil {
 		return fresh, err
 	}
-	prints := newBulk(tx, `INSERT INTO prints`, 3, `ON CONFLICT DO NOTHING`)
+	return fresh, e.prints(ctx, tx, b.ID)
+}
+
+// mostPrints is how many prints a finding keeps at the most, of all batches: a recorder goes on for months.
+const mostPrints = 1024
+
+// prints adds the prints that findings showed.
+func (e *Evidence) prints(ctx context.Context, tx *sql.Tx, batch int64) error {
+	any := false
+	rows := newBulk(tx, `INSERT INTO staged_prints`, 2, "")
 	for i := range e.Findings {
 		for _, print := range e.Findings[i].Prints {
-			if err := prints.add(ctx, int64(print), e.Findings[i].ID, b.ID); err != nil {
-				return fresh, err
+			if !any {
+				if err := each(ctx, tx, nil, `CREATE TEMP TABLE IF NOT EXISTS staged_prints (print, finding_id)`,
+					`DELETE FROM staged_prints`); err != nil {
+					return err
+				}
+			}
+			any = true
+			if err := rows.add(ctx, int64(print), e.Findings[i].ID); err != nil {
+				return err
 			}
 		}
 	}
-	return fresh, prints.end(ctx)
+	if !any {
+		return nil
+	}
+	if err := rows.end(ctx); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO prints SELECT print, finding_id, ?1 FROM staged_prints s
+		WHERE (SELECT count(*) FROM (SELECT 1 FROM prints p WHERE p.finding_id = s.finding_id LIMIT ?2)) < ?2
+		ON CONFLICT DO NOTHING`, batch, mostPrints)
+	return err
 }
 
 // mergeFindings merges findings, each of which is there once, and returns how many are new.

@@ -130,7 +130,9 @@ func dumped(t *testing.T, s *Store) string {
 				t.Fatal(err)
 			}
 			for i := range row {
-				fmt.Fprint(&out, *row[i].(*any), "|")
+				if names[i] != "nr" { // in which order they were added
+					fmt.Fprint(&out, *row[i].(*any), "|")
+				}
 			}
 			out.WriteString("\n")
 		}
@@ -234,4 +236,61 @@ func mergeOneByOne(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *F
 		}
 	}
 	return false, err
+}
+
+// TestWordsStayWithTheirFindings deletes findings and lets the database be written anew, and brings one of an earlier
+// version up to date: the index of words still belongs to the findings, and all that refers to them does.
+func TestWordsStayWithTheirFindings(t *testing.T) {
+	whole := func(s *Store, when string) {
+		t.Helper()
+		if _, err := s.write.Exec(`INSERT INTO finding_words (finding_words, rank) VALUES ('integrity-check', 1)`); err != nil {
+			t.Errorf("%s the words are not those of the findings: %v", when, err)
+		}
+		if s.count(t, `pragma_foreign_key_check`) > 0 {
+			t.Errorf("%s something refers to what is not there", when)
+		}
+		var on bool
+		if err := s.write.QueryRow(`PRAGMA foreign_keys`).Scan(&on); err != nil || !on {
+			t.Errorf("%s nothing is held against what it refers to: %v", when, err)
+		}
+	}
+	s, in := begun(t, t.TempDir())
+	at := time.Date(2026, 5, 1, 10, 0, 0, 0, time.UTC)
+	if err := s.change(t.Context(), func(tx *sql.Tx) error {
+		_, err := mergeFindings(t.Context(), tx, in.service, Batch{ID: 1, Started: at, Service: "quay"},
+			someFindings(rand.New(rand.NewPCG(1, 2)), at))
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
+	for _, statement := range []string{`DELETE FROM findings WHERE nr % 3 = 0`, `VACUUM`} {
+		if _, err := s.write.Exec(statement); err != nil {
+			t.Fatal(err)
+		}
+	}
+	whole(s, "written anew")
+	whole(open(t, ofVersion(t, 23)), "brought up to date")
+}
+
+// TestPrintsAreBounded shows other values of one finding in many batches, as a recorder does.
+func TestPrintsAreBounded(t *testing.T) {
+	s, in := begun(t, t.TempDir())
+	at := time.Date(2026, 5, 1, 10, 0, 0, 0, time.UTC)
+	one := someFindings(rand.New(rand.NewPCG(1, 2)), at)[:1]
+	for n := range 60 {
+		one[0].Prints = nil
+		for k := range 64 {
+			one[0].Prints = append(one[0].Prints, uint64(n*1000+k))
+		}
+		if err := s.change(t.Context(), func(tx *sql.Tx) error {
+			_, err := (&Evidence{Findings: one}).merge(t.Context(), tx, in.service, Batch{ID: in.batch.ID, Started: at,
+				Service: "quay"})
+			return err
+		}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if n := s.count(t, "prints"); n < mostPrints || n > mostPrints+64 {
+		t.Errorf("%d prints are kept", n)
+	}
 }

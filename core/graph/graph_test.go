@@ -90,8 +90,10 @@ func TestFragmentsCostWhatTheyWeigh(t *testing.T) {
 	for i := range 60 {
 		name := string(rune('0'+i/10)) + string(rune('0'+i%10))
 		next := string(rune('0'+(i+1)/10)) + string(rune('0'+(i+1)%10))
-		b.WriteString(" fragment f" + strings.TrimLeft(name[:1], "0") + name[1:] + " on Berth { bookings { berth { ...f" +
-			strings.TrimLeft(next[:1], "0") + next[1:] + " } x: berth { ...f" + strings.TrimLeft(next[:1], "0") + next[1:] + " } } }")
+		b.WriteString(" fragment f" + strings.TrimLeft(name[:1], "0") + name[1:] +
+			" on Berth { bookings { berth { ...f" +
+			strings.TrimLeft(next[:1], "0") + next[1:] + " } x: berth { ...f" + strings.TrimLeft(next[:1], "0") +
+			next[1:] + " } } }")
 	}
 	done := make(chan int)
 	go func() { done <- len(asksFor(t, s, asJSON(t, b.String()))) }()
@@ -116,7 +118,8 @@ func FuzzAsk(f *testing.F) {
 		f.Add(query, "application/graphql")
 	}
 	f.Add(`[{"query":"{berth{id}}"},{"query":"{find{__typename}}"}]`, "application/json")
-	f.Add("--x\r\nContent-Disposition: form-data; name=\"operations\"\r\n\r\n{}\r\n--x--", "multipart/form-data; boundary=x")
+	f.Add("--x\r\nContent-Disposition: form-data; name=\"operations\"\r\n\r\n{}\r\n--x--",
+		"multipart/form-data; boundary=x")
 	f.Fuzz(func(t *testing.T, body, media string) {
 		for _, schema := range []*Schema{s, nil} {
 			all, _, err := Ask(schema, "POST", &url.URL{}, media, []byte(body))
@@ -129,7 +132,8 @@ func FuzzAsk(f *testing.F) {
 				q.Data.NameKey()
 			}
 		}
-		if kept := Outline("POST", &url.URL{}, media, []byte(body)); kept != nil && !Asks("POST", &url.URL{}, "application/json", kept) {
+		if kept := Outline("POST", &url.URL{}, media, []byte(body)); kept != nil &&
+			!Asks("POST", &url.URL{}, "application/json", kept) {
 			t.Errorf("%q is kept as %s, which asks for nothing", body, kept)
 		}
 	})
