@@ -15,6 +15,7 @@ import (
 	"inkret/core/finding"
 	"inkret/core/scan"
 	"inkret/intake"
+	"inkret/report"
 	"inkret/service"
 	"inkret/service/base"
 	"inkret/service/evidence"
@@ -82,6 +83,10 @@ func storing() error {
 				return err
 			}
 			found := len(collector.Findings())
+			if err := report.Writers["json"](io.Discard, &report.Result{Service: "bench", Summary: collector.Summary(),
+				Findings: collector.Findings(), Skipped: collector.Skipped()}); err != nil {
+				return err
+			}
 			checking := time.Since(begun)
 			took, waited, err := uploaded(s, who, text.Bytes())
 			if err != nil {
