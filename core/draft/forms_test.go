@@ -110,3 +110,34 @@ components:
 	}
 	kept(t, s, d.Text)
 }
+
+// TestIncludedResourcesAreDescribed drafts from a description whose compound documents have resources of two types; where
+// one of them has no type of its own, all of them are open.
+func TestIncludedResourcesAreDescribed(t *testing.T) {
+	const text = `openapi: 3.1.0
+info: {title: quay, version: "1"}
+paths:
+  /boats/{boat_id}: {get: {responses: {"200": {content: {application/vnd.api+json: {schema: {allOf: [{$ref: "#/components/schemas/Page"}, {type: object, properties: {data: {$ref: "#/components/schemas/Boat"}}}]}}}}}}}
+components:
+  schemas:
+    Page: {type: object, properties: {included: {type: array, items: {anyOf: [{$ref: "#/components/schemas/Person"}, {$ref: "#/components/schemas/Berth"}]}}, links: {type: object}}}
+    Boat: {type: object, required: [id, type, attributes], properties: {id: {type: string}, type: {const: boats}, attributes: {type: object, properties: {label: {type: string}}}}}
+    Person: {type: object, required: [id, type], properties: {id: {type: string}, type: {enum: [people]}, attributes: {type: object, properties: {rank: {type: string}, email: {type: string}}}}}
+    Berth: {type: object, required: [id, type], properties: {id: {type: string}, type: {TYPE}, attributes: {type: object, properties: {pier: {type: string}}}}}
+`
+	for kind, want := range map[string]string{
+		"const: berths": "one_of: - {when: {type: people}, shape: person} - {when: {type: berths}, shape: berth}",
+		"type: string":  "included: {open: true",
+	} {
+		s, err := schema.Describe("a.yaml", []byte(strings.Replace(text, "TYPE", kind, 1)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		d := Write(s, Options{})
+		read(t, d.Text)
+		if !strings.Contains(strings.Join(strings.Fields(d.Text), " "), want) {
+			t.Errorf("%s: it does not have %s:\n%s", kind, want, d.Text)
+		}
+		kept(t, s, d.Text)
+	}
+}

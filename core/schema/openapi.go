@@ -205,9 +205,64 @@ func (d *description) content(n *document.Node, op *Operation) Content {
 			c.Object.envelope = true
 			c = Content{Object: inside.Object, At: string(place.AppendPointer(nil, []byte(inside.Name))),
 				Many: inside.Many, Nullable: inside.Form.Nullable, Beside: beside}
+			if slices.Contains(beside, IncludedName) {
+				c.Included = d.included(schema)
+			}
 		}
 	}
 	return c
+}
+
+// included reads the resources of several types that a body holds beside its own (JSON:API 1.1, section 7.3), each told
+// by the one value of its member type. It is nil where one of them is not told by that.
+func (d *description) included(body *document.Node) (all []Typed) {
+	list := d.property(body, IncludedName, 0)
+	if list == nil {
+		return nil
+	}
+	item := d.follow(list.Get("items"))
+	if item == nil {
+		return nil
+	}
+	kinds := []*document.Node{item}
+	for _, key := range []string{"oneOf", "anyOf"} {
+		if some := itemsOf(item, key); len(some) > 0 {
+			kinds = some
+		}
+	}
+	for _, one := range kinds {
+		value := d.property(one, "type", 0)
+		if value == nil {
+			return nil
+		}
+		name := textOf(value, "const")
+		if some := itemsOf(value, "enum"); name == "" && len(some) == 1 {
+			name = some[0].Text
+		}
+		of := d.member("", one, EntityName(name)).Object
+		if name == "" || of == nil {
+			return nil
+		}
+		all = append(all, Typed{Type: name, Object: of})
+	}
+	return all
+}
+
+// property returns the schema of a member of an object, also of one that is composed, or nil.
+func (d *description) property(of *document.Node, name string, depth int) *document.Node {
+	const deepest = 8
+	if of = d.follow(of); of == nil || depth > deepest {
+		return nil
+	}
+	if properties := of.Get("properties"); properties != nil && properties.Get(name) != nil {
+		return d.follow(properties.Get(name))
+	}
+	for _, part := range itemsOf(of, "allOf") {
+		if found := d.property(part, name, depth+1); found != nil {
+			return found
+		}
+	}
+	return nil
 }
 
 // bodyName names an unnamed object after its path.

@@ -290,6 +290,9 @@ func (s *Sketch) dropUnused() (unused []string) {
 		for _, a := range op.Answers {
 			if !a.IsError() {
 				use(a.Object)
+				for _, t := range a.Included {
+					use(t.Object)
+				}
 			}
 		}
 		for _, t := range op.Takes {
