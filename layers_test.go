@@ -34,7 +34,7 @@ var mayImport = map[string][]string{
 	"cli": {"api", "client", "core", "durable", "intake", "report", "record", "tables", "export", "service", "httpapi",
 		"console", "demo", "docs", "sealing", "mailing", "openid"},
 	"cmd":    {"cli"},
-	"bench":  {"core", "intake", "record", "service", "store", "httpapi", "demo"},
+	"bench":  {"core", "intake", "record", "service", "store", "httpapi", "demo", "report"},
 	"e2e":    {"api", "client", "core"},
 	"inkret": {},
 }
