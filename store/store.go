@@ -145,7 +145,7 @@ func (s *Database) connect(ctx context.Context) error {
 		return fmt.Errorf("the database cannot be opened: %w", err)
 	}
 	f.Close()
-	if s.write, err = sql.Open(keptDriver, dsn(path)+"&_txlock=immediate"); err != nil {
+	if s.write, err = sql.Open("sqlite", dsn(path)+"&_txlock=immediate"); err != nil {
 		return err
 	}
 	s.write.SetMaxOpenConns(1)
@@ -155,7 +155,7 @@ func (s *Database) connect(ctx context.Context) error {
 	if err := s.migrate(ctx); err != nil {
 		return err
 	}
-	if s.read, err = sql.Open(keptDriver, dsn(path, "query_only(ON)")); err != nil {
+	if s.read, err = sql.Open("sqlite", dsn(path, "query_only(ON)")); err != nil {
 		return err
 	}
 	s.read.SetMaxOpenConns(readers)
