@@ -251,8 +251,8 @@ func TestLeavingTheEditor(t *testing.T) {
 	}
 }
 
-// TestAShapeIsEditedInPlace takes a member out of a shape where it is used: the editor says where else it is, asks, and
-// writes the change into the shape.
+// TestAShapeIsEditedInPlace takes a member out of a shape where it is used, and grants it again: the editor says where
+// else the shape is, asks, and writes the change into the shape, or beside it.
 func TestAShapeIsEditedInPlace(t *testing.T) {
 	s, _ := startDemo(t)
 	b := newBrowser(t)
@@ -268,5 +268,19 @@ func TestAShapeIsEditedInPlace(t *testing.T) {
 		until(`!document.querySelector('button[aria-label="Take label out"]')`), shows("narrowing"))
 	b.do("the shape's text has it no more", until(`Object.values(sessionStorage).some((v) =>
 		/berth-card:[\\]n *entity: Berth[\\]n *grants:[\\]n *id:[\\]n *length/.test(v))`))
+	give := chromedp.Click(`//label[contains(@class, "ant-checkbox-wrapper")][.="label"]`, chromedp.BySearch)
+	gone := until(`!document.querySelector(".ant-modal-confirm")`)
+	b.do("granting it asks too", give, shows("Grant label by the shape berth-card?"), button("Leave"), gone,
+		until(`!document.querySelector('button[aria-label="Take label out"]')`))
+	b.do("it is granted here only", give, shows("GET /v1/bookings/{booking_id}"), button("Only here"), gone,
+		shows("label"), until(`document.querySelector('button[aria-label="Take label out"]') &&
+			!document.querySelector('button[aria-label="Take label out"]').closest(".grant-row").innerText.includes("◇")`))
+	b.do("and is taken out again without a question", take,
+		until(`!document.querySelector('button[aria-label="Take label out"]')`))
+	b.do("it is granted by the shape", give, button("By the shape, for all"), gone,
+		until(`document.querySelector('button[aria-label="Take label out"]')?.closest(".grant-row")
+			.innerText.includes("◇ berth-card")`))
+	b.do("the shape's text has it again", until(`Object.values(sessionStorage).some((v) =>
+		/berth-card:[\\]n *entity: Berth[\\]n *grants:[\\]n( *\w+:[^\\]*[\\]n)* *label:/.test(v))`))
 	quiet(b)
 }

@@ -134,8 +134,10 @@ func modelOf(c *contract.Contracts, endpoint string) wire.EditableContract {
 			}), Relations: each(e.Relations, relationOf)}
 		}),
 		Shapes: each(c.Shapes, func(s *contract.Shape) wire.ShapeModel {
+			n := c.Node(s)
 			return wire.ShapeModel{Name: s.Name, Entity: s.Body.Entity.Name, Grants: each(s.Body.Grants,
-				func(g *contract.Grant) string { return g.Name }), UsedAt: usedAt(uses[s.Name])}
+				func(g *contract.Grant) string { return g.Name }), UsedAt: usedAt(uses[s.Name]),
+				File: some(n.File), Pointer: some(n.Pointer())}
 		}),
 	}
 	for _, e := range c.Endpoints {

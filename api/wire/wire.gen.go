@@ -3259,9 +3259,15 @@ type Shape struct {
 
 // ShapeModel defines model for ShapeModel.
 type ShapeModel struct {
-	Entity string   `json:"entity"`
+	Entity string `json:"entity"`
+
+	// File Where it is written
+	File   *string  `json:"file,omitempty"`
 	Grants []string `json:"grants"`
 	Name   string   `json:"name"`
+
+	// Pointer Its place there
+	Pointer *string `json:"pointer,omitempty"`
 
 	// UsedAt Endpoints, and shapes, that use it
 	UsedAt []string `json:"used_at"`

@@ -111,8 +111,8 @@ components:
 	kept(t, s, d.Text)
 }
 
-// TestIncludedResourcesAreDescribed drafts from a description whose compound documents have resources of two types; where
-// one of them has no type of its own, all of them are open.
+// TestIncludedResourcesAreDescribed drafts from a description whose compound documents have resources of two
+// types; where one of them has no type of its own, all of them are open.
 func TestIncludedResourcesAreDescribed(t *testing.T) {
 	const text = `openapi: 3.1.0
 info: {title: quay, version: "1"}

@@ -2455,6 +2455,10 @@ export interface components {
             grants: string[];
             /** @description Endpoints, and shapes, that use it */
             used_at: string[];
+            /** @description Where it is written */
+            file?: string;
+            /** @description Its place there */
+            pointer?: string;
         };
         Advice: {
             code: string;

@@ -20,8 +20,8 @@ import { ClassMark } from "../../shared/classes";
 import { Empty } from "../../shared/states";
 import { Code } from "../../shared/tags";
 import { GrantForm } from "./grant-form";
-import { placeOf, type Place, type Want } from "./places";
-import { usedAt, useShape } from "./shape-of";
+import { placeOf, type Want } from "./places";
+import { type Holder, usedAt, useGranting, useShape } from "./shape-of";
 
 /** One endpoint's contract: its responses, each with the entity's fields on one side and what it grants on the other; and what it accepts. */
 export function GrantsEditor({ contract, busy, onEdit }: { contract: EditableContract; busy: boolean; onEdit: Want }) {
@@ -238,6 +238,8 @@ function ResponseEditor({
   const place = placeOf(r);
   const [confirm, setConfirm] = useState<{ field: string; class: string }>();
   const inShape = useShape(contract);
+  const granting = useGranting(contract, onEdit);
+  const holder: Holder = { ...place, shape: r.shape };
   const byField = new Map<string, GrantNode>();
   for (const g of r.grants)
     if (g.field && !g.reference && g.carries === `${r.entity}.${g.field}`) byField.set(g.field, g);
@@ -253,7 +255,8 @@ function ResponseEditor({
       setConfirm({ field, class: cls });
       return;
     }
-    onEdit({ ...place, grant: { field, reason: why } });
+    // what a client sends of its secrets is said of this request only
+    granting(accepts && cls === "secret" ? place : holder, { field, reason: why });
   };
   return (
     <>
@@ -335,7 +338,7 @@ function ResponseEditor({
                 {g ? (
                   <Typography.Text type="secondary">→ {rel.entity}</Typography.Text>
                 ) : (
-                  <RelationMenu contract={contract} entity={rel.entity} name={rel.name} place={place} onEdit={onEdit} />
+                  <RelationMenu contract={contract} entity={rel.entity} name={rel.name} at={holder} onEdit={onEdit} />
                 )}
               </div>
             );
@@ -354,7 +357,7 @@ function ResponseEditor({
             contract={contract}
             entity={r.entity}
             taken={r.grants.map((g) => g.name)}
-            place={place}
+            at={holder}
             onEdit={onEdit}
           />
           {r.beside && (
@@ -428,20 +431,18 @@ function RelationMenu({
   contract,
   entity,
   name,
-  place,
+  at,
   onEdit,
-  relation,
 }: {
   contract: EditableContract;
   entity: string;
   name: string;
-  place: Place;
+  at: Holder;
   onEdit: Want;
-  relation?: string;
 }) {
   const target = contract.entities.find((e) => e.name === entity);
-  const grant = (how: { reference?: string; shape?: string }) =>
-    onEdit({ ...place, grant: { relation: relation ?? name, name, ...how } });
+  const granting = useGranting(contract, onEdit);
+  const grant = (how: { reference?: string; shape?: string }) => granting(at, { relation: name, name, ...how });
   return (
     <Dropdown
       trigger={["click"]}
@@ -503,7 +504,7 @@ function GrantTree({
               contract={contract}
               entity={g.entity}
               taken={(g.grants ?? []).map((x) => x.name)}
-              place={placeOf(g)}
+              at={{ ...placeOf(g), shape: g.shape, from_shape: g.from_shape }}
               onEdit={onEdit}
             />
           )}
@@ -587,19 +588,20 @@ function AddMember({
   contract,
   entity,
   taken,
-  place,
+  at,
   onEdit,
 }: {
   contract: EditableContract;
   entity?: string;
   taken: string[];
-  place: Place;
+  at: Holder;
   onEdit: Want;
 }) {
   const [deriving, setDeriving] = useState(false);
   const [name, setName] = useState("");
   const [from, setFrom] = useState<string[]>([]);
   const [type, setType] = useState("string");
+  const granting = useGranting(contract, onEdit);
   const e = contract.entities.find((x) => x.name === entity);
   if (!e) return null;
   const fields = e.fields.filter((f) => !taken.includes(f.name) && f.class !== "secret");
@@ -614,21 +616,14 @@ function AddMember({
         className="wide-170"
         value={null}
         onChange={(v: string | null) => {
-          if (v) onEdit({ ...place, grant: { field: v } });
+          if (v) granting(at, { field: v });
         }}
         options={fields.map((f) => ({ value: f.name, label: `${f.name} (${f.class})` }))}
       />
       {e.relations
         .filter((r) => !taken.includes(r.name))
         .map((r) => (
-          <RelationMenu
-            key={r.name}
-            contract={contract}
-            entity={r.entity}
-            name={r.name}
-            place={place}
-            onEdit={onEdit}
-          />
+          <RelationMenu key={r.name} contract={contract} entity={r.entity} name={r.name} at={at} onEdit={onEdit} />
         ))}
       <Button size="small" type="link" onClick={() => setDeriving(true)}>
         + derived
@@ -640,7 +635,7 @@ function AddMember({
         okText="Grant it"
         okButtonProps={{ disabled: !name || from.length === 0 || taken.includes(name) }}
         onOk={() => {
-          onEdit({ ...place, grant: { name, derived: from, type } });
+          granting(at, { name, derived: from, type });
           setDeriving(false);
           setName("");
           setFrom([]);
