@@ -7,9 +7,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"inkret/core/contract"
 	"io"
 	"os"
 	"regexp"
+	"slices"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 )
@@ -54,8 +57,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	root := a.root()
 	everyCommand(root, func(c *cli.Command) {
 		c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error {
-			return usage(c,
-				optionError(err))
+			return usage(c, optionError(c, err))
 		}
 		for _, f := range c.Flags {
 			once(f)
@@ -65,7 +67,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	if err == nil {
 		return a.status
 	}
-	a.complain(err)
+	a.complain(optionError(root, err))
 	return exitFailed
 }
 
@@ -156,14 +158,87 @@ func once(f cli.Flag) {
 	}
 }
 
-var twice = regexp.MustCompile(`-+([a-z0-9-]+): can't duplicate this flag`)
+// What the parser says about options. The errors that it wraps name functions of the language.
+var (
+	twice     = regexp.MustCompile(`-+([a-z0-9-]+): can't duplicate this flag`)
+	unknown   = regexp.MustCompile(`^flag provided but not defined: -+(.+)`)
+	valueless = regexp.MustCompile(`^flag needs an argument: (-+.+)`)
+	invalid   = regexp.MustCompile(`(?s)^invalid value (".*") for flag -+([a-z0-9-]+): `)
+	inherited = regexp.MustCompile(`(?s)^could not parse (".*") as (?:int|float|bool|duration).* value from ` +
+		`environment variable "(\w+)" for flag ([a-z0-9-]+)`)
+)
 
 // optionError rewords the parser's errors about options.
-func optionError(err error) error {
-	if m := twice.FindStringSubmatch(err.Error()); m != nil {
+func optionError(c *cli.Command, err error) error {
+	text := err.Error()
+	if m := twice.FindStringSubmatch(text); m != nil {
 		return fmt.Errorf("--%s is given twice; give it once", m[1])
 	}
+	if m := unknown.FindStringSubmatch(text); m != nil {
+		return unknownOption(c, m[1])
+	}
+	if m := valueless.FindStringSubmatch(text); m != nil {
+		return fmt.Errorf("%s needs a value", m[1])
+	}
+	if m := invalid.FindStringSubmatch(text); m != nil {
+		return fmt.Errorf("--%s: %s", m[2], unfit(option(c, m[2]), m[1], text))
+	}
+	if m := inherited.FindStringSubmatch(text); m != nil {
+		return fmt.Errorf("%s: %s", m[2], unfit(option(c, m[3]), m[1], text))
+	}
 	return err
+}
+
+// unknownOption says that a command has no such option, and which one may have been meant.
+func unknownOption(c *cli.Command, name string) error {
+	name, _, _ = strings.Cut(name, "=")
+	dashes, e := "--", &hinted{}
+	if len(name) == 1 {
+		dashes = "-"
+	}
+	e.error = fmt.Errorf("%s has no option %s%s", c.FullName(), dashes, name)
+	var known []string
+	for _, f := range c.Flags {
+		known = append(known, f.Names()...)
+	}
+	if near := contract.Nearest(name, known); len(near) > 1 {
+		e.hints = []string{"did you mean: --" + near}
+	}
+	return e
+}
+
+// option returns an option of a command, of those above it or of those below, or nil.
+func option(c *cli.Command, name string) (found cli.Flag) {
+	look := func(at *cli.Command) {
+		for _, f := range at.Flags {
+			if found == nil && slices.Contains(f.Names(), name) {
+				found = f
+			}
+		}
+	}
+	for _, at := range c.Lineage() {
+		look(at)
+	}
+	everyCommand(c, look)
+	return found
+}
+
+// unfit says what a value, which is quoted, should have been.
+func unfit(f cli.Flag, value, said string) string {
+	if strings.Contains(said, "out of range") {
+		return value + " is too large"
+	}
+	switch f.(type) {
+	case *cli.IntFlag, *cli.Int64Flag, *cli.Int64SliceFlag:
+		return value + " is no whole number"
+	case *cli.FloatFlag:
+		return value + " is no number"
+	case *cli.BoolFlag:
+		return value + " is neither true nor false"
+	case *cli.DurationFlag:
+		return value + " is no time; one is written 90s, 30m or 24h"
+	}
+	return value + " does not fit"
 }
 
 // everyCommand calls f for c and all its subcommands.
@@ -176,5 +251,10 @@ func everyCommand(c *cli.Command, f func(*cli.Command)) {
 
 // usage adds a pointer to the command's help to an error.
 func usage(c *cli.Command, err error) error {
-	return &hinted{error: err, hints: []string{"see: " + c.FullName() + " --help"}}
+	e := &hinted{error: err}
+	if h, ok := err.(*hinted); ok {
+		e = h
+	}
+	e.hints = append(e.hints, "see: "+c.FullName()+" --help")
+	return e
 }

@@ -199,6 +199,62 @@ func TestOptionsAreGivenOnce(t *testing.T) {
 	}
 }
 
+// TestOptionsSayWhatIsWrong gives options of every command values that do not fit, none, and names that do not exist.
+func TestOptionsSayWhatIsWrong(t *testing.T) {
+	var tried int
+	wrong := func(args []string, want string) {
+		tried++
+		status, out, said := inkret(t, "", args...)
+		if status != exitFailed || out != "" || !strings.Contains(said, want) || !strings.Contains(said, "--help") ||
+			strings.Contains(said, "strconv") || strings.Contains(said, "flag") || strings.Contains(said, "time:") {
+			t.Errorf("inkret %s: exit %d %q, not %q", strings.Join(args, " "), status, said, want)
+		}
+	}
+	everyCommand((&app{in: strings.NewReader(""), out: io.Discard, err: io.Discard}).root(), func(c *cli.Command) {
+		var args []string
+		for at := c; at.Name != "inkret" && at.Name != ""; at = parentOf(t, at) {
+			args = append([]string{at.Name}, args...)
+		}
+		for _, f := range c.Flags {
+			option, want := "--"+f.Names()[0], ""
+			switch f.(type) {
+			case *cli.IntFlag, *cli.Int64Flag:
+				want = ` is no whole number`
+				wrong(append(args, option+"=99999999999999999999"), option+`: "99999999999999999999" is too large`)
+			case *cli.Int64SliceFlag:
+				want = ` is no whole number`
+			case *cli.FloatFlag:
+				want = ` is no number`
+			case *cli.BoolFlag:
+				want = ` is neither true nor false`
+			case *cli.DurationFlag:
+				want = ` is no time; one is written 90s, 30m or 24h`
+			}
+			if want != "" {
+				wrong(append(args, option+"=ab\nc"), option+`: "ab\nc"`+want)
+			}
+			if _, truth := f.(*cli.BoolFlag); !truth {
+				wrong(append(args, option), option+" needs a value")
+			}
+			wrong(append(args, option+"zz=1"), " has no option "+option+"zz")
+		}
+	})
+	if tried < 300 {
+		t.Errorf("only %d were tried", tried)
+	}
+	t.Setenv("INKRET_DIGEST_HOUR", "noon")
+	if status, _, said := inkret(t, "", "serve", "--data", t.TempDir()); status != exitFailed ||
+		!strings.Contains(said, `INKRET_DIGEST_HOUR: "noon" is no whole number`) || strings.Contains(said, "strconv") {
+		t.Errorf("exit %d %q", status, said)
+	}
+	for said, near := range map[string]string{"check --fromat json x": "--format", "capture list --bach 3": "--batch",
+		"capture lst": "inkret capture list", "chek": "inkret check"} {
+		if _, _, got := inkret(t, "", strings.Fields(said)...); !strings.Contains(got, "did you mean: "+near+"\n") {
+			t.Errorf("inkret %s: %q", said, got)
+		}
+	}
+}
+
 // parentOf finds the command that a command stands below.
 func parentOf(t *testing.T, of *cli.Command) *cli.Command {
 	t.Helper()

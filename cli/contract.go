@@ -153,7 +153,11 @@ func (a *app) revisionCommands() []*cli.Command {
 // needsSubcommand is the action of command groups.
 func (a *app) needsSubcommand(_ context.Context, c *cli.Command) error {
 	if name := c.Args().First(); name != "" {
-		return usage(c, fmt.Errorf("%s has no command %q", c.FullName(), name))
+		e := &hinted{error: fmt.Errorf("%s has no command %q", c.FullName(), name)}
+		if near := cli.SuggestCommand(c.Commands, name); near != "" {
+			e.hints = []string{"did you mean: " + c.FullName() + " " + near}
+		}
+		return usage(c, e)
 	}
 	return cli.ShowSubcommandHelp(c)
 }
