@@ -130,7 +130,7 @@ See it with made-up data:     inkret demo`,
 			if name := c.Args().First(); name != "" {
 				e := &hinted{error: errors.New("there is no command " + quoted(name)),
 					hints: []string{"see: inkret help"}}
-				if near := cli.SuggestCommand(c.Commands, name); near != "" {
+				if near := near(name, namesOf(c.Commands)); near != "" {
 					e.hints = append([]string{"did you mean: inkret " + near}, e.hints...)
 				}
 				return e
@@ -189,6 +189,19 @@ func optionError(c *cli.Command, err error) error {
 	return err
 }
 
+// near returns the known word that may have been meant, or the empty string.
+func near(word string, known []string) string {
+	return contract.NearestWithin(min(2, len(word)/2), word, known)
+}
+
+func namesOf(commands []*cli.Command) []string {
+	var names []string
+	for _, c := range commands {
+		names = append(names, c.Names()...)
+	}
+	return names
+}
+
 // unknownOption says that a command has no such option, and which one may have been meant.
 func unknownOption(c *cli.Command, name string) error {
 	name, _, _ = strings.Cut(name, "=")
@@ -201,7 +214,7 @@ func unknownOption(c *cli.Command, name string) error {
 	for _, f := range c.Flags {
 		known = append(known, f.Names()...)
 	}
-	if near := contract.Nearest(name, known); len(near) > 1 {
+	if near := near(name, known); len(near) > 1 {
 		e.hints = []string{"did you mean: --" + near}
 	}
 	return e

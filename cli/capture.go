@@ -403,11 +403,14 @@ func (a *app) sayPage(shown, total, page, size int, one, many string) {
 	switch {
 	case total == 0:
 		fmt.Fprintf(a.err, "No %s.\n", many)
+	case size > 0 && (page-1)*size >= total:
+		fmt.Fprintf(a.err, "There is no page %d: page %d is the last, of %s.\n", page, (total+size-1)/size,
+			counted(total, one, many))
+	case size > 0 && page*size >= total && page > 1:
+		fmt.Fprintf(a.err, "The last %d of %d %s.\n", shown, total, many)
 	case shown < total:
 		fmt.Fprintf(a.err, "%d of %d %s; --page %d shows more.\n", shown, total, many, page+1)
-	case total == 1:
-		fmt.Fprintf(a.err, "1 %s.\n", one)
 	default:
-		fmt.Fprintf(a.err, "%d %s.\n", total, many)
+		fmt.Fprintf(a.err, "%s.\n", counted(total, one, many))
 	}
 }

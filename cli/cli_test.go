@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -164,6 +165,25 @@ func TestSizes(t *testing.T) {
 			wrong); status != exitFailed || !strings.Contains(said, "--max-disk") {
 			t.Errorf("--max-disk %s: exit %d %q", wrong, status, said)
 		}
+	}
+}
+
+// TestNothingIsRecordedAtABusyAddress leaves no file behind that would be in the way of the next try.
+func TestNothingIsRecordedAtABusyAddress(t *testing.T) {
+	busy, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer busy.Close()
+	dir := t.TempDir()
+	status, out, said := inkret(t, "", "record", "--upstream", "http://127.0.0.1:1", "--listen", busy.Addr().String(),
+		"--to", filepath.Join(dir, "x.jsonl"))
+	if status != exitFailed || out != "" || !strings.Contains(said, "another program listens on "+
+		busy.Addr().String()) {
+		t.Errorf("exit %d %q %q", status, out, said)
+	}
+	if left, err := os.ReadDir(dir); err != nil || len(left) > 0 {
+		t.Errorf("it left %v: %v", left, err)
 	}
 }
 

@@ -48,6 +48,8 @@ func (a *app) contractFiles() []*cli.Command {
 the service they are of is the one they name. They are checked here first, all problems at once. What lets more of
 what is personal or secret out takes effect when a second person approves it.
 
+Exit status: 0 in force, 1 waits for a second person, 2 not taken.
+
     inkret contract apply contracts/ --reason "visitors no longer see berth prices"`,
 			Flags: []cli.Flag{reason, &cli.BoolFlag{Name: "check-only",
 				Usage: "check the files and apply nothing; needs no service"},
@@ -154,7 +156,7 @@ func (a *app) revisionCommands() []*cli.Command {
 func (a *app) needsSubcommand(_ context.Context, c *cli.Command) error {
 	if name := c.Args().First(); name != "" {
 		e := &hinted{error: fmt.Errorf("%s has no command %q", c.FullName(), name)}
-		if near := cli.SuggestCommand(c.Commands, name); near != "" {
+		if near := near(name, namesOf(c.Commands)); near != "" {
 			e.hints = []string{"did you mean: " + c.FullName() + " " + near}
 		}
 		return usage(c, e)
@@ -197,6 +199,7 @@ func (a *app) applyContracts(ctx context.Context, c *cli.Command) error {
 		a.say("%s: revision %d is in force already; nothing changed.", done.Service, done.Number)
 		return nil
 	case done.State == wire.RevisionStateWaiting:
+		a.notYet(done)
 		a.say("%s: %s", done.Service, revisionLine(done))
 	default:
 		a.say("%s: revision %d is in force, with %s.", done.Service, done.Number, plural(len(read.Endpoints),

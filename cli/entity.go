@@ -274,7 +274,15 @@ func (a *app) sayRevision(c *cli.Command, response *http.Response, err error, wh
 	if err := answer(response, err, &v); err != nil {
 		return err
 	}
+	a.notYet(v)
 	return a.output(c, v, func(io.Writer) { a.say("%s: %s. %s", v.Service, what, revisionLine(v)) })
+}
+
+// notYet sets the exit status of a change of contracts that somebody else has to approve.
+func (a *app) notYet(v wire.Revision) {
+	if v.State == wire.RevisionStateWaiting {
+		a.status = exitFindings
+	}
 }
 
 // revisionLine describes the state of a revision.

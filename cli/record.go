@@ -179,16 +179,34 @@ func (a *app) record(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if to := c.String("to"); to != "" {
-		if c.IsSet("service") {
-			return usage(c, errors.New("say --to or --service, not both"))
-		}
-		return a.recordToFile(ctx, c, o)
+	if c.String("to") != "" && c.IsSet("service") {
+		return usage(c, errors.New("say --to or --service, not both"))
 	}
-	return a.recordToService(ctx, c, o)
+	listener, err := listen(c.String("listen")) // before anything is written
+	if err != nil {
+		return err
+	}
+	defer listener.Close()
+	if c.String("to") != "" {
+		return a.recordToFile(ctx, c, o, listener)
+	}
+	return a.recordToService(ctx, c, o, listener)
 }
 
-func (a *app) recordToFile(ctx context.Context, c *cli.Command, o recordingOptions) error {
+// listen begins to listen at an address.
+func listen(address string) (net.Listener, error) {
+	l, err := net.Listen("tcp", address)
+	switch {
+	case errors.Is(err, syscall.EADDRINUSE):
+		return nil, hint(fmt.Errorf("another program listens on %s already", address),
+			"stop it, or choose another address with --listen")
+	case err != nil:
+		return nil, hint(fmt.Errorf("cannot listen on %s: %w", address, err), "an address is written HOST:PORT")
+	}
+	return l, nil
+}
+
+func (a *app) recordToFile(ctx context.Context, c *cli.Command, o recordingOptions, l net.Listener) error {
 	name, out := c.String("to"), a.out
 	if name != "-" {
 		mode := os.O_CREATE | os.O_WRONLY | os.O_EXCL
@@ -206,11 +224,11 @@ func (a *app) recordToFile(ctx context.Context, c *cli.Command, o recordingOptio
 		out = f
 	}
 	recorder := record.New(o.Options)
-	return a.stand(ctx, c, o, recorder, name, func(ctx context.Context) error { return recorder.ToWriter(ctx, out) })
+	return a.stand(ctx, l, o, recorder, name, func(ctx context.Context) error { return recorder.ToWriter(ctx, out) })
 }
 
 // recordToService records into a batch of the service.
-func (a *app) recordToService(ctx context.Context, c *cli.Command, o recordingOptions) error {
+func (a *app) recordToService(ctx context.Context, c *cli.Command, o recordingOptions, l net.Listener) error {
 	r, err := a.remote()
 	if err != nil {
 		return hint(err, "or write into a file: --to FILE")
@@ -239,7 +257,7 @@ func (a *app) recordToService(ctx context.Context, c *cli.Command, o recordingOp
 			o.Log)
 	})
 	recorder := record.New(o.Options)
-	err = a.stand(ctx, c, o, recorder, r.url+"/live?service="+url.QueryEscape(service),
+	err = a.stand(ctx, l, o, recorder, r.url+"/live?service="+url.QueryEscape(service),
 		func(ctx context.Context) error {
 			_, err := recorder.ToReceiver(ctx, &liveReceiver{r, run.About()}, run)
 			return err
@@ -315,16 +333,8 @@ func (a *app) recordedService(ctx context.Context, r *remote, c *cli.Command, o 
 }
 
 // stand runs a recorder until ctx ends, while deliver takes its captures.
-func (a *app) stand(ctx context.Context, c *cli.Command, o recordingOptions, recorder *record.Recorder, goal string,
-	deliver func(context.Context) error) error {
-	listener, err := net.Listen("tcp", c.String("listen"))
-	if err != nil {
-		if errors.Is(err, syscall.EADDRINUSE) {
-			return hint(fmt.Errorf("another program listens on %s already", c.String("listen")),
-				"stop it, or choose another address with --listen")
-		}
-		return hint(fmt.Errorf("cannot listen on %s: %w", c.String("listen"), err), "an address is written HOST:PORT")
-	}
+func (a *app) stand(ctx context.Context, listener net.Listener, o recordingOptions, recorder *record.Recorder,
+	goal string, deliver func(context.Context) error) error {
 	server := &http.Server{Handler: recorder, Protocols: record.Protocols(), DisableGeneralOptionsHandler: true,
 		ReadHeaderTimeout: headerTime, ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug)}
 	ended := make(chan error, 1)
@@ -338,6 +348,7 @@ func (a *app) stand(ctx context.Context, c *cli.Command, o recordingOptions, rec
 	fmt.Fprintf(a.err, "Recording  http://%s  →  %s\nCaptures   %s\nStop with Ctrl+C.\n", listener.Addr(), o.Upstream,
 		goal)
 	counting := a.counting(recorder)
+	var err error
 	select {
 	case err = <-ended:
 	case <-ctx.Done():

@@ -190,8 +190,11 @@ func TestEveryCommandAgainstAService(t *testing.T) {
 		{"entity read quay DIR/tables.sql", 0, "colour"},
 		{"entity where quay Boat.owner_mail", 0, "GET /boats"},
 		{"entity map quay", 0, "owner_mail"},
-		{"contract apply DIR/wider.yaml --reason 'the desk calls them'", 0, "waits|approv"},
+		{"contract apply DIR/wider.yaml --reason 'the desk calls them'", 1, "waits|approv"},
 		{"contract approve quay 3", 2, "own|else"},
+		{"contract revisions --page 99", 0, "There is no page 99: page 1 is the last, of 3 revisions"},
+		{"contract revisions --page 2 --size 2", 0, "The last 1 of 3 revisions"},
+		{"contract revisions --page 1 --size 2", 0, "2 of 3 revisions; --page 2 shows more"},
 		{"contract decline quay 3 --comment 'not now'", 0, "declined"},
 		{"contract revert quay 1 --reason 'as it was'", 0, "[Rr]evision 4"},
 		{"request ask --service quay --audience visitor --needed-by desk --reason 'the list shows it' 'GET " +

@@ -172,7 +172,7 @@ func TestMessagesThroughProgramAndService(t *testing.T) {
 		"").Replace(messageContract)), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if r := run(t, home, nil, "contract", "apply", blind, "--reason", "quiet"); r.status != 0 ||
+	if r := run(t, home, nil, "contract", "apply", blind, "--reason", "quiet"); r.status != 1 ||
 		!strings.Contains(r.out, "waits") ||
 		!strings.Contains(r.out, "read by another descriptor, or are read no more") {
 		t.Errorf("bodies that are read no more: exit %d, %s%s", r.status, r.out, r.err)

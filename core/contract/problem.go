@@ -100,8 +100,11 @@ func oneOf(words []string) string {
 
 // Nearest returns the known word with the smallest edit distance, or the empty string if none is close enough to
 // have been meant.
-func Nearest(word string, known []string) string {
-	best, bound := "", len(word)/3+1
+func Nearest(word string, known []string) string { return NearestWithin(len(word)/3+1, word, known) }
+
+// NearestWithin is [Nearest] with at most so many letters written otherwise.
+func NearestWithin(bound int, word string, known []string) string {
+	best := ""
 	for _, k := range known {
 		if d := edits(strings.ToLower(word), strings.ToLower(k), bound); d <= bound && k != word {
 			if best == "" || d < bound {
