@@ -181,10 +181,10 @@ func optionError(c *cli.Command, err error) error {
 		return fmt.Errorf("%s needs a value", m[1])
 	}
 	if m := invalid.FindStringSubmatch(text); m != nil {
-		return fmt.Errorf("--%s: %s", m[2], unfit(option(c, m[2]), m[1], text))
+		return fmt.Errorf("--%s %s", m[2], unfit(option(c, m[2]), m[1], text))
 	}
 	if m := inherited.FindStringSubmatch(text); m != nil {
-		return fmt.Errorf("%s: %s", m[2], unfit(option(c, m[3]), m[1], text))
+		return fmt.Errorf("%s %s", m[2], unfit(option(c, m[3]), m[1], text))
 	}
 	return err
 }
@@ -238,20 +238,21 @@ func option(c *cli.Command, name string) (found cli.Flag) {
 
 // unfit says what a value, which is quoted, should have been.
 func unfit(f cli.Flag, value, said string) string {
-	if strings.Contains(said, "out of range") {
-		return value + " is too large"
-	}
+	needs := "another value"
 	switch f.(type) {
 	case *cli.IntFlag, *cli.Int64Flag, *cli.Int64SliceFlag:
-		return value + " is no whole number"
+		needs = "a whole number"
+		if strings.Contains(said, "out of range") {
+			needs = "a smaller number"
+		}
 	case *cli.FloatFlag:
-		return value + " is no number"
+		needs = "a number"
 	case *cli.BoolFlag:
-		return value + " is neither true nor false"
+		needs = "true or false"
 	case *cli.DurationFlag:
-		return value + " is no time; one is written 90s, 30m or 24h"
+		needs = "a time such as 90s, 30m or 24h"
 	}
-	return value + " does not fit"
+	return "needs " + needs + ", not " + value
 }
 
 // everyCommand calls f for c and all its subcommands.

@@ -239,19 +239,19 @@ func TestOptionsSayWhatIsWrong(t *testing.T) {
 			option, want := "--"+f.Names()[0], ""
 			switch f.(type) {
 			case *cli.IntFlag, *cli.Int64Flag:
-				want = ` is no whole number`
-				wrong(append(args, option+"=99999999999999999999"), option+`: "99999999999999999999" is too large`)
+				want = "a whole number"
+				wrong(append(args, option+"=99999999999999999999"), option+` needs a smaller number, not "99999999999999999999"`)
 			case *cli.Int64SliceFlag:
-				want = ` is no whole number`
+				want = "a whole number"
 			case *cli.FloatFlag:
-				want = ` is no number`
+				want = "a number"
 			case *cli.BoolFlag:
-				want = ` is neither true nor false`
+				want = "true or false"
 			case *cli.DurationFlag:
-				want = ` is no time; one is written 90s, 30m or 24h`
+				want = "a time such as 90s, 30m or 24h"
 			}
 			if want != "" {
-				wrong(append(args, option+"=ab\nc"), option+`: "ab\nc"`+want)
+				wrong(append(args, option+"=ab\nc"), option+" needs "+want+`, not "ab\nc"`)
 			}
 			if _, truth := f.(*cli.BoolFlag); !truth {
 				wrong(append(args, option), option+" needs a value")
@@ -264,7 +264,7 @@ func TestOptionsSayWhatIsWrong(t *testing.T) {
 	}
 	t.Setenv("INKRET_DIGEST_HOUR", "noon")
 	if status, _, said := inkret(t, "", "serve", "--data", t.TempDir()); status != exitFailed ||
-		!strings.Contains(said, `INKRET_DIGEST_HOUR: "noon" is no whole number`) || strings.Contains(said, "strconv") {
+		!strings.Contains(said, `INKRET_DIGEST_HOUR needs a whole number, not "noon"`) || strings.Contains(said, "strconv") {
 		t.Errorf("exit %d %q", status, said)
 	}
 	for said, near := range map[string]string{"check --fromat json x": "--format", "capture list --bach 3": "--batch",

@@ -45,8 +45,8 @@ func (a *app) contractFiles() []*cli.Command {
 		{
 			Name: "apply", Usage: "put contract files in force", ArgsUsage: "[PATH]",
 			Description: `PATH is a contract file or a folder of them, by default those that .inkret.yaml names;
-the service they are of is the one they name. They are checked here first, all problems at once. What lets more of
-what is personal or secret out takes effect when a second person approves it.
+the service they are of is the one they name. They are checked here first, all problems at once. A revision that
+exposes more personal or secret data takes effect when a second person approves it.
 
 Exit status: 0 in force, 1 waits for a second person, 2 not taken.
 
@@ -513,7 +513,7 @@ func (a *app) listRevisions(ctx context.Context, c *cli.Command) error {
 				if v.Direction != nil {
 					direction = string(*v.Direction)
 				}
-				t.AppendRow(table.Row{report.Clean(v.Service), v.Number, string(v.State), direction,
+				t.AppendRow(table.Row{report.Clean(v.Service), v.Number, stateWords(v), direction,
 					report.Clean(v.Author), v.Created.Local().Format("2006-01-02 15:04"), what})
 			}
 			t.Render()
@@ -548,9 +548,12 @@ func (a *app) showRevision(ctx context.Context, c *cli.Command) error {
 	return a.output(c, d, func(io.Writer) { a.sayRevisionDetail(d) })
 }
 
+// stateWords is the state of a revision as it is read.
+func stateWords(v wire.Revision) string { return strings.ReplaceAll(string(v.State), "-", " ") }
+
 func (a *app) sayRevisionDetail(d wire.RevisionDetail) {
 	v := d.Revision
-	a.say("%s, revision %d: %s", v.Service, v.Number, v.State)
+	a.say("%s, revision %d: %s", v.Service, v.Number, stateWords(v))
 	a.say("by %s, %s%s", v.Author, v.Created.Local().Format("2006-01-02 15:04"),
 		strings.TrimSuffix(": "+textOf(v.Reason), ": "))
 	if v.DecidedBy != nil {
@@ -577,7 +580,7 @@ func (a *app) decide(approve bool) cli.ActionFunc {
 			return err
 		}
 		return a.output(c, d, func(io.Writer) {
-			a.say("%s: revision %d is %s.", d.Revision.Service, d.Revision.Number, d.Revision.State)
+			a.say("%s: revision %d is %s.", d.Revision.Service, d.Revision.Number, stateWords(d.Revision))
 		})
 	}
 }

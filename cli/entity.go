@@ -288,7 +288,7 @@ func (a *app) notYet(v wire.Revision) {
 // revisionLine describes the state of a revision.
 func revisionLine(v wire.Revision) string {
 	if v.State == wire.RevisionStateWaiting {
-		return fmt.Sprintf("Revision %d lets more of what is %s out and waits for a second person: inkret contract "+
+		return fmt.Sprintf("Revision %d exposes more %s data and waits for a second person: inkret contract "+
 			"approve %s %d", v.Number, textOf(v.Reaches), v.Service, v.Number)
 	}
 	return fmt.Sprintf("Revision %d is in force.", v.Number)

@@ -168,7 +168,7 @@ func TestRevisionsFromTheCommandLine(t *testing.T) {
 	}
 	for _, e := range []expect{
 		{"contract decline fennick-quay 2", 2, "to decline needs a reason"},
-		{"contract approve fennick-quay 2 --comment so'be'it", 0, "revision 2 is in-force"},
+		{"contract approve fennick-quay 2 --comment so'be'it", 0, "revision 2 is in force"},
 		{"contract approve fennick-quay 2", 2, "waits for nobody"},
 	} {
 		e.run(t, lead)

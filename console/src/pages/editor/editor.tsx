@@ -465,7 +465,7 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
             <Alert
               type="warning"
               showIcon
-              title={`This lets more of what is ${trial.data.reaches} out. It takes effect when somebody else approves it.`}
+              title={`This exposes more ${trial.data.reaches} data. It takes effect when somebody else approves it.`}
               className="below-12"
             />
           )}

@@ -65,7 +65,7 @@ export default function RequestPage() {
             <Alert
               type="warning"
               showIcon
-              title={`It is ${q.class}: a revision that lets more of it out waits for a second person.`}
+              title={`It is ${q.class}: a revision that exposes more of it waits for a second person.`}
               className="above-8"
             />
           )}

@@ -93,7 +93,7 @@ function Decide({ revision }: { revision: Revision }) {
       type="warning"
       showIcon
       className="below-16"
-      title={`It lets more of what is ${revision.reaches} out, and waits for a second person.`}
+      title={`It exposes more ${revision.reaches} data, and waits for a second person.`}
       description={
         lead && !own ? (
           <Flex gap={8} wrap className="above-8">
