@@ -7,7 +7,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"inkret/core/contract"
 	"io"
 	"os"
 	"regexp"
@@ -15,6 +14,8 @@ import (
 	"strings"
 
 	"github.com/urfave/cli/v3"
+
+	"inkret/core/contract"
 )
 
 // release is the current or next version.
@@ -243,7 +244,7 @@ func unfit(f cli.Flag, value, said string) string {
 	case *cli.IntFlag, *cli.Int64Flag, *cli.Int64SliceFlag:
 		needs = "a whole number"
 		if strings.Contains(said, "out of range") {
-			needs = "a smaller number"
+			needs = "a number of fewer digits"
 		}
 	case *cli.FloatFlag:
 		needs = "a number"
