@@ -240,7 +240,8 @@ func TestOptionsSayWhatIsWrong(t *testing.T) {
 			switch f.(type) {
 			case *cli.IntFlag, *cli.Int64Flag:
 				want = "a whole number"
-				wrong(append(args, option+"=99999999999999999999"), option+` needs a number of fewer digits, not "99999999999999999999"`)
+				wrong(append(args, option+"=99999999999999999999"),
+					option+` needs a number of fewer digits, not "99999999999999999999"`)
 			case *cli.Int64SliceFlag:
 				want = "a whole number"
 			case *cli.FloatFlag:
