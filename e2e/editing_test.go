@@ -228,7 +228,8 @@ func TestLeavingTheEditor(t *testing.T) {
 	b.do("something is changed", chromedp.Navigate(s.url+"/endpoints"), shows("GET /v1/berths"),
 		chromedp.Click(`//a[text()="GET /v1/berths/{berth_id}"]`, chromedp.BySearch), press("Edit the contract"),
 		shows("Berth has"), chromedp.Click(`//label[contains(., "repair_note")]`, chromedp.BySearch),
-		shows("lets visitor"))
+		shows("Grant repair_note by the shape berth-card?"), button("Only here"), shows("lets visitor"),
+		until(`!document.querySelector(".ant-modal-confirm")`))
 	b.do("to stay", findings, shows("The changes are not saved"), confirm("Stay"), shows("lets visitor"),
 		address("/edit"), settled()) // while the question fades it takes clicks
 	b.do("to leave, and come back to it", findings, shows("The changes are not saved"), confirm("Leave, and keep"),

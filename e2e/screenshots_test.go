@@ -54,7 +54,9 @@ func TestScreenshots(t *testing.T) {
 	shot("editor", chromedp.Navigate(s.url+"/endpoints"), shows("GET /v1/berths"),
 		chromedp.Click(`//a[text()="GET /v1/berths/{berth_id}"]`, chromedp.BySearch), press("Edit the contract"),
 		shows("Berth has"),
-		chromedp.Click(`//label[contains(., "repair_note")]`, chromedp.BySearch), shows("lets visitor"),
+		chromedp.Click(`//label[contains(., "repair_note")]`, chromedp.BySearch),
+		shows("Grant repair_note by the shape"), button("Only here"), shows("lets visitor"),
+		until(`!document.querySelector(".ant-modal-confirm")`),
 		tab("Effect on recorded traffic"), press("Judge the recorded captures by both"), shows("would go"))
 	b.do("something to approve", chromedp.Evaluate(`sessionStorage.clear()`, nil),
 		chromedp.Navigate(s.url+"/entities/fennick-quay/Skipper?q=email"),
